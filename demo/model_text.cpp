@@ -1,0 +1,187 @@
+#include "model_text.h"
+
+namespace juniper::demo {
+
+std::string_view model_text() {
+  return R"ridge(# The charging network: a made-up model, generated together with its data. Some of it is wasteful or wrong on
+# purpose, as models in real life are; the list of what is planted is demo/flaws.md of the source tree.
+
+model "Tideline charging network"
+
+table sessions from csv "data/sessions-*.csv" "One row for each charging session" {
+  key session_id     integer
+      row_no         integer                    "Number of the row in the export"
+      bay_id         integer
+      card_id        integer
+      tariff_code    text
+      start_day      date
+      end_day        date
+      started        datetime
+      ended          datetime
+      energy_kwh     decimal(3)  format "#,##0.000"
+      peak_kw        decimal(2)
+      idle_minutes   integer
+      channel        text                       "How the session was started"
+      meter_reading  decimal(6)                 "Of the bay's meter, when the session ended"
+      battery_start  text                       "Charge level on arrival, in percent"
+      currency       text
+      receipt        text
+
+  unit_price    = tariffs.price_per_kwh
+  energy_charge = round(energy_kwh * unit_price, 2)           format "#,##0.00"
+  idle_charge   = round(idle_minutes * tariffs.idle_price, 2) format "#,##0.00"
+  gross         = energy_charge + coalesce(idle_charge, 0.00)
+  price_paid    = gross / energy_kwh
+  size_class    = case when energy_kwh >= 40 then "large" when energy_kwh >= 15 then "medium" else "small" end
+  all_energy    = sum(energy_kwh for sessions)
+}
+
+table bays from csv "data/bays.csv" {
+  key bay_id      integer
+      station_id  integer
+      connector   text
+      max_kw      integer
+}
+
+table stations from csv "data/stations.csv" {
+  key station_id  integer
+      name        text
+      region      text
+      installed   date
+}
+
+table tariffs from csv "data/tariffs.csv" {
+  key tariff_code    text
+      plan           text
+      price_per_kwh  decimal(4)
+      idle_price     decimal(4)  "For each minute"
+}
+
+table cards from csv "data/cards.csv" {
+  key card_id  integer
+      holder   text        "private or fleet"
+      issued   date
+      serial   text
+}
+
+table days from csv "data/days.csv" {
+  key day           date
+      year          integer
+      quarter       integer
+      month         integer
+      month_name    text sorted by month
+      weekday       integer
+      weekday_name  text sorted by weekday
+}
+
+table visits from csv "data/visits.csv" "One row for each maintenance visit" {
+  key visit_id   integer
+      bay_id     integer
+      visit_day  date
+      kind       text
+      minutes    integer
+      cost       decimal(2)
+}
+
+link sessions.bay_id      -> bays.bay_id
+link bays.station_id      -> stations.station_id
+link sessions.card_id     -> cards.card_id
+link sessions.tariff_code -> tariffs.tariff_code
+link sessions.start_day   -> days.day
+link sessions.end_day     -> days.day as end_date
+link visits.bay_id        -> bays.bay_id
+link visits.visit_day     -> days.day
+
+measure n_sessions     = count(sessions)                                   format "#,##0"
+measure energy         = sum(energy_kwh for sessions)                      format "#,##0.0"      "Energy sold, in kWh"
+measure energy_revenue = sum(energy_charge for sessions)                   format "#,##0.00"
+measure idle_revenue   = sum(idle_charge for sessions)                     format "#,##0.00"
+measure revenue        = sum(gross for sessions)                           format "#,##0.00"
+measure app_revenue    = sum(gross for sessions where channel = "app")     format "#,##0.00"
+measure price          = revenue / energy                                  format "0.000"        "Paid for a kWh"
+measure avg_price      = avg(price_paid for sessions)                      format "0.000"
+measure per_session    = energy / n_sessions                               format "0.00"
+measure longest_idle   = max(idle_minutes for sessions)                    format "#,##0"
+measure active_cards   = count(distinct card_id for sessions)              format "#,##0"
+measure active_bays    = count(distinct bay_id for sessions)               format "#,##0"
+measure n_visits       = count(visits)                                     format "#,##0"
+measure visit_cost     = sum(cost for visits)                              format "#,##0.00"
+measure cost_share     = visit_cost / revenue                              format "0.0%"
+measure n_stations     = count(stations)                                   format "#,##0"
+measure fast_bays      = count(bays where max_kw >= 150)                   format "#,##0"
+measure old_sessions   = count(sessions where started < datetime "2024-01-01 00:00:00")
+
+query monthly "Revenue by month" {
+  by    days.year, days.month_name
+  show  n_sessions, energy, revenue, price
+  total days.year, grand
+}
+
+query regions "Regions side by side" {
+  by    stations.region
+  show  n_sessions, energy, revenue, price, avg_price, active_cards, visit_cost, cost_share
+  total grand
+  sort  revenue desc
+}
+
+query plans "What each plan brings" {
+  by    tariffs.plan
+  show  n_sessions, energy_revenue, idle_revenue, revenue, longest_idle
+  total grand
+}
+
+query top_stations "The ten busiest stations" {
+  by    stations.name, stations.region
+  show  n_sessions, revenue, per_session, active_bays
+  sort  n_sessions desc
+  limit 10
+  total grand
+}
+
+query channels "App and other channels, this year" {
+  by    sessions.channel, days.quarter
+  show  n_sessions, revenue, app_revenue
+  where days.year = 2025
+  total sessions.channel, grand
+}
+
+query sizes "Sessions by size" {
+  by    sessions.size_class
+  show  n_sessions, energy, revenue
+  total grand
+}
+
+query weekdays "When people charge" {
+  by    days.weekday_name
+  show  n_sessions, energy, per_session
+  where stations.region in ("Coast", "Upland") and sessions.channel <> "roaming"
+}
+
+query maintenance "Visits by region and year" {
+  by    stations.region, days.year
+  show  n_visits, visit_cost, n_sessions
+  total stations.region, days.year, grand
+}
+
+query equipment "What stands where" {
+  by    stations.region
+  show  n_stations, fast_bays
+  total grand
+}
+
+query arrivals "Sessions by the year in which they ended" {
+  by    end_date.year
+  show  n_sessions, energy, old_sessions
+  total grand
+}
+
+query holders "Private and fleet cards" {
+  by    cards.holder, tariffs.plan
+  show  revenue, n_sessions
+  where sessions.idle_minutes > 0
+  sort  revenue desc
+}
+)ridge";
+}
+
+}  // namespace juniper::demo

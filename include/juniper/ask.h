@@ -1,0 +1,49 @@
+// Queries over a dataset.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+#include "juniper/value.h"
+
+namespace juniper {
+
+struct ResultColumn {
+  std::string name;
+  Type type;
+  std::string format;   // a pattern for people; "" for none
+  bool is_key = false;  // a `by` column
+};
+
+struct ResultRow {
+  std::vector<Value> cells;  // one for each column; null in the keys that a total does not keep
+  std::uint32_t level = 0;   // 0 for the query's own rows, else an index into QueryResult::levels
+};
+
+struct QueryResult {
+  std::string title;
+  std::vector<ResultColumn> columns;  // keys first
+  std::vector<ResultRow> rows;        // in the query's order; totals follow the rows that they sum up
+  // "detail", then one name for each total: "grand", "days.year", "(days.year, stations.region)"
+  std::vector<std::string> levels;
+  // For each level, which of the key columns it keeps.
+  std::vector<std::vector<bool>> kept;
+  std::int64_t nanoseconds = 0;    // spent in evaluating
+  std::uint64_t rows_scanned = 0;  // over all passes
+};
+
+// What to ask: a saved query's name, or the clauses of a query ("by stations.region show revenue"), and conditions
+// joined to its own by `and`.
+struct Question {
+  std::string query;
+  std::vector<std::string> where;
+};
+
+// Answers a question. Errors: JR-1xx to JR-4xx for its text, JR-701 (a result does not fit its type; names the column
+// and the group), JR-702 (there is no such saved query), JR-703 (keys too wide to group by together).
+Result<QueryResult> ask(const Dataset& dataset, const Question& question);
+
+}  // namespace juniper

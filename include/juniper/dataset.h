@@ -1,0 +1,104 @@
+// A model with its data: loading sources into the store file, and opening that file.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "juniper/diagnostics.h"
+#include "juniper/model.h"
+
+namespace juniper {
+
+namespace store {
+struct Store;
+}
+
+// What a long call is at. `done` and `total` are bytes of source files, or 0 where a step can't be measured.
+struct Progress {
+  std::string step;  // "reading sessions", "computing sessions.energy_charge"
+  std::uint64_t rows = 0;
+  std::uint64_t done = 0;
+  std::uint64_t total = 0;
+};
+
+// How calls run. The defaults are good for a program that has the machine to itself.
+struct Options {
+  unsigned threads = 0;               // 0: one for each core
+  std::optional<std::int64_t> today;  // what today() gives, in days since 1970-01-01; the system's day by default
+  std::string store;                  // the store file; beside the model text, with the ending .jrs, by default
+  std::function<void(const Progress&)> progress;  // called from the calling thread, a few times a second at most
+};
+
+// What became of one calculated column, link or table when it was loaded.
+struct ColumnLoad {
+  std::string table;
+  std::string column;
+  std::uint64_t rows = 0;
+  std::uint64_t bytes = 0;                // held in the store
+  std::int64_t evaluate_nanoseconds = 0;  // 0 for a column of the source
+  std::int64_t encode_nanoseconds = 0;
+  bool calculated = false;
+};
+struct TableLoad {
+  std::string table;
+  std::uint64_t rows = 0;
+  std::uint64_t source_bytes = 0;
+  std::uint64_t bytes = 0;             // of its columns in the store
+  std::int64_t read_nanoseconds = 0;   // reading and typing the source
+  std::int64_t total_nanoseconds = 0;  // and encoding, and its calculated columns
+};
+struct LinkLoad {
+  std::string link;
+  std::uint64_t rows = 0;
+  std::uint64_t bytes = 0;
+  std::int64_t resolve_nanoseconds = 0;
+};
+struct LoadReport {
+  std::string store;    // the file
+  bool loaded = false;  // false: the store was fresh and nothing was done
+  std::vector<TableLoad> tables;
+  std::vector<ColumnLoad> columns;
+  std::vector<LinkLoad> links;
+  std::uint64_t file_bytes = 0;
+  std::uint64_t source_bytes = 0;
+  std::int64_t total_nanoseconds = 0;
+};
+
+// A model and the store made from its sources. Cheap to copy; may be read from any thread. The store file stays mapped
+// as long as any copy lives, and may be replaced meanwhile.
+class Dataset {
+ public:
+  // Opens a .ridge text: the store beside it is used when it is fresh (made from the same tables, columns, calculated
+  // columns and links, out of the same source files) and loaded first when it is not. Opens a .jrs store with the
+  // model text that it holds, without looking at the sources. Errors: those of Model::read, load and of the store.
+  static Result<Dataset> open(const std::string& path, const Options& options = {});
+
+  const Model& model() const { return model_; }
+  const Options& options() const { return options_; }
+  // The store, for the library's own parts.
+  const store::Store& store() const { return *store_; }
+
+  Dataset(Model model, std::shared_ptr<const store::Store> store, Options options)
+      : model_(std::move(model)), store_(std::move(store)), options_(std::move(options)) {}
+
+ private:
+  Model model_;
+  std::shared_ptr<const store::Store> store_;
+  Options options_;
+};
+
+// Loads the sources of a model text into its store file: reads, types and encodes every table, resolves links and
+// computes calculated columns in the order of their dependencies. A fresh store is left as it is unless `again` is set.
+// After an error the earlier store file is as it was. Errors: JR-5xx for the data (with file and line), JR-6xx for the
+// store, JR-7xx for what a calculated column can't hold.
+enum class Reload : std::uint8_t { when_stale, always };
+Result<LoadReport> load(const std::string& path, const Options& options = {}, Reload reload = Reload::when_stale);
+
+// The file in which `load` keeps the store of a model text.
+std::string store_path(const std::string& model_path, const Options& options);
+
+}  // namespace juniper

@@ -1,0 +1,68 @@
+// Where the bytes are: the sizes of a store, by table, column and link, and who uses each column.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "juniper/value.h"
+
+namespace juniper {
+
+struct ColumnWeight {
+  std::string table;
+  std::string column;
+  Type type;
+  bool calculated = false;
+  bool key = false;
+  bool hidden = false;
+  std::uint64_t rows = 0;
+  std::uint64_t distinct = 0;  // values other than null
+  std::uint64_t nulls = 0;     // rows
+  Value min;                   // null for a column without values
+  Value max;
+  std::string encoding;  // "dictionary, packed 5 bits"
+  std::uint64_t dictionary_bytes = 0;
+  std::uint64_t code_bytes = 0;
+  std::uint64_t total_bytes() const { return dictionary_bytes + code_bytes; }
+  double bits_per_row() const {
+    return rows == 0 ? 0 : 8.0 * static_cast<double>(total_bytes()) / static_cast<double>(rows);
+  }
+  std::vector<std::string> used_by;  // "measure revenue", "link sessions.bay_id -> bays.bay_id"; empty: nothing uses it
+};
+
+struct LinkWeight {
+  std::string link;
+  std::string table;  // the many side, whose rows it has one code for
+  std::uint64_t rows = 0;
+  std::string encoding;
+  std::uint64_t bytes = 0;
+};
+
+struct TableWeight {
+  std::string table;
+  std::uint64_t rows = 0;
+  std::uint64_t source_bytes = 0;
+  std::uint64_t dictionary_bytes = 0;
+  std::uint64_t code_bytes = 0;
+  std::uint64_t link_bytes = 0;  // of the links that start here
+  std::uint64_t total_bytes() const { return dictionary_bytes + code_bytes + link_bytes; }
+};
+
+struct Weighing {
+  std::string model;                // its title, or the name of its file
+  std::vector<TableWeight> tables;  // each heaviest first
+  std::vector<ColumnWeight> columns;
+  std::vector<LinkWeight> links;
+  // Bytes of the file that belong to no table: its header, directory, the model text, and padding between parts.
+  std::uint64_t overhead_bytes = 0;
+  // The size of the store file. Equal to the sum over `tables` and `overhead_bytes`.
+  std::uint64_t file_bytes = 0;
+  std::uint64_t source_bytes = 0;
+};
+
+// Weighs a dataset. All numbers are counted from the bytes held.
+Weighing weigh(const Dataset& dataset);
+
+}  // namespace juniper

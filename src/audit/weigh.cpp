@@ -1,0 +1,75 @@
+#include "juniper/weigh.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "model/uses.h"
+#include "store/store.h"
+
+namespace juniper {
+
+namespace {
+
+ColumnWeight weigh_column(const language::CheckedModel& model, language::ColumnId id, const store::Column& data) {
+  const language::Column& column = model.column(id);
+  ColumnWeight weight;
+  weight.table = model.tables[id.table].name;
+  weight.column = column.name;
+  weight.type = column.type;
+  weight.calculated = column.is_calculated();
+  weight.key = column.key;
+  weight.hidden = column.hidden;
+  weight.rows = data.rows;
+  weight.distinct = data.distinct;
+  weight.nulls = data.nulls;
+  weight.min = data.min();
+  weight.max = data.max();
+  weight.encoding = data.describe();
+  weight.dictionary_bytes = data.dictionary.size();
+  weight.code_bytes = data.codes.bytes().size();
+  for (const model::User& user : model::users_of_column(model, id))
+    weight.used_by.push_back(fmt::format("{} {}", model::kind_name(user.kind), user.name));
+  return weight;
+}
+
+template <class Weight, class Bytes>
+void heaviest_first(std::vector<Weight>& weights, const Bytes& bytes) {
+  std::stable_sort(weights.begin(), weights.end(),
+                   [&](const Weight& a, const Weight& b) { return bytes(a) > bytes(b); });
+}
+
+}  // namespace
+
+Weighing weigh(const Dataset& dataset) {
+  const language::CheckedModel& model = dataset.model().checked();
+  const store::Store& store = dataset.store();
+  Weighing weighing;
+  weighing.model = model.name.empty() ? std::filesystem::path(dataset.model().path()).filename().string() : model.name;
+  for (language::TableIndex t = 0; t < model.tables.size(); ++t) {
+    const store::StoredTable& stored = store.tables[t];
+    TableWeight table{stored.name, stored.rows, stored.source_bytes, 0, 0, 0};
+    for (std::uint32_t c = 0; c < stored.columns.size(); ++c) {
+      weighing.columns.push_back(weigh_column(model, {t, c}, stored.columns[c].data));
+      table.dictionary_bytes += weighing.columns.back().dictionary_bytes;
+      table.code_bytes += weighing.columns.back().code_bytes;
+    }
+    for (std::size_t i = 0; i < model.links.size(); ++i) {
+      if (model.links[i].from.table != t) continue;
+      const store::Codes& rows = store.links[i].rows;
+      weighing.links.push_back({store.links[i].name, stored.name, rows.size(), rows.describe(), rows.bytes().size()});
+      table.link_bytes += rows.bytes().size();
+    }
+    weighing.source_bytes += table.source_bytes;
+    weighing.tables.push_back(std::move(table));
+  }
+  heaviest_first(weighing.tables, [](const TableWeight& t) { return t.total_bytes(); });
+  heaviest_first(weighing.columns, [](const ColumnWeight& c) { return c.total_bytes(); });
+  heaviest_first(weighing.links, [](const LinkWeight& l) { return l.bytes; });
+  weighing.overhead_bytes = store.overhead.total();
+  weighing.file_bytes = store.file_bytes;
+  return weighing;
+}
+
+}  // namespace juniper

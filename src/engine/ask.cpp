@@ -1,0 +1,78 @@
+#include "juniper/ask.h"
+
+#include <fmt/format.h>
+
+#include "base/diagnostics.h"
+#include "engine/ask.h"
+#include "engine/query.h"
+#include "language/check.h"
+#include "language/parser.h"
+
+namespace juniper {
+
+namespace engine {
+
+Source source_of(const Dataset& dataset) {
+  return {dataset.model().checked(), dataset.store(), Setting{dataset.options().today.value_or(0)}};
+}
+
+namespace {
+
+// True for one word: the name of a saved query rather than a query's clauses.
+bool is_name(const std::string& text) {
+  return text.find_first_of(" \t\n") == std::string::npos;
+}
+
+}  // namespace
+
+Result<Prepared> prepare(const Model& model, const Question& question) {
+  Prepared prepared{model.checked(), {}};
+  language::CheckedModel& checked = prepared.model;
+  Diagnostics diagnostics;
+  std::vector<language::syntax::ExpressionPtr> conditions;
+  std::vector<const language::syntax::Expression*> further;
+  for (const std::string& text : question.where) {
+    const std::uint32_t file = checked.sources.add({"<where>", text});
+    if (auto condition = language::parse_expression(checked.sources, file, diagnostics)) {
+      further.push_back(condition.get());
+      conditions.push_back(std::move(condition));
+    }
+  }
+  const language::syntax::Query* query = nullptr;
+  language::syntax::Query parsed;
+  if (const language::Query* saved = checked.find_query(question.query)) {
+    if (further.empty() && !has_errors(diagnostics)) {
+      prepared.query = *saved;
+      return prepared;
+    }
+    // The saved query is read again together with the further conditions, so that they are checked as one.
+    Diagnostics ignored;
+    language::syntax::Model again = language::parse_model(checked.sources, saved->span.file, ignored);
+    for (auto& candidate : again.queries) {
+      if (candidate.name && candidate.name->text == saved->name) parsed = std::move(candidate);
+    }
+    query = &parsed;
+  } else if (is_name(question.query)) {
+    return tl::unexpected(base::error("JR-702", fmt::format("there is no saved query '{}'", question.query),
+                                      base::did_you_mean(question.query, model.queries())));
+  } else {
+    const std::uint32_t file = checked.sources.add({"<query>", question.query});
+    parsed = language::parse_query(checked.sources, file, diagnostics);
+    query = &parsed;
+  }
+  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  prepared.query = language::check_query(checked, *query, further, diagnostics);
+  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  return prepared;
+}
+
+}  // namespace engine
+
+Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
+  const auto prepared = engine::prepare(dataset.model(), question);
+  if (!prepared) return tl::unexpected(prepared.error());
+  const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+  return engine::run_query(source, prepared->query, dataset.options().threads);
+}
+
+}  // namespace juniper

@@ -1,0 +1,129 @@
+#include "juniper/compare.h"
+
+#include <fmt/format.h>
+
+#include <unordered_map>
+
+#include "base/exact.h"
+
+namespace juniper {
+
+namespace {
+
+std::string shown(const Value& value, Type type) {
+  if (value.is_null()) return "null";
+  if (type.kind == TypeKind::text) return fmt::format("\"{}\"", value.text());
+  return to_text(value, type);
+}
+
+std::string change_between(const Value& expected, const Value& found, Type type) {
+  if (expected.is_null() || found.is_null()) return "";
+  if (type.kind == TypeKind::real) return fmt::format("{:+}", found.real() - expected.real());
+  int128 change = 0;
+  if (!type.is_exact_number() || __builtin_sub_overflow(found.exact(), expected.exact(), &change)) return "";
+  return (change > 0 ? "+" : "") + base::exact_text(change, type.scale);
+}
+
+// What names a row: its level and its keys.
+std::string name_of(const QueryResult& result, const ResultRow& row) {
+  std::string name;
+  for (std::size_t i = 0; i < result.columns.size(); ++i) {
+    if (!result.columns[i].is_key || !result.kept[row.level][i]) continue;
+    name += fmt::format("{}{} = {}", name.empty() ? "" : ", ", result.columns[i].name,
+                        shown(row.cells[i], result.columns[i].type));
+  }
+  if (row.level != 0) name = fmt::format("{}{}{}", "total ", result.levels[row.level], name.empty() ? "" : ": " + name);
+  return name.empty() ? "the only row" : name;
+}
+
+class Comparer {
+ public:
+  Comparer(const QueryResult& expected, const QueryResult& found, std::size_t samples)
+      : expected_(expected), found_(found), samples_(samples) {}
+
+  Comparison run() {
+    comparison_.rows = expected_.rows.size();
+    if (!same_columns()) return std::move(comparison_);
+    std::unordered_map<std::string, std::size_t> where;
+    for (std::size_t i = 0; i < found_.rows.size(); ++i) where.emplace(name_of(found_, found_.rows[i]), i);
+    std::vector<bool> matched(found_.rows.size(), false);
+    std::size_t last = 0;
+    bool in_order = true;
+    std::string out_of_place;
+    for (const ResultRow& row : expected_.rows) {
+      const std::string name = name_of(expected_, row);
+      const auto at = where.find(name);
+      if (at == where.end()) {
+        add({DifferenceKind::missing_row, name, "", "", "", ""});
+        continue;
+      }
+      matched[at->second] = true;
+      if (at->second < last && in_order) {
+        in_order = false;
+        out_of_place = name;
+      }
+      last = std::max(last, at->second);
+      compare_cells(name, row, found_.rows[at->second]);
+    }
+    for (std::size_t i = 0; i < found_.rows.size(); ++i) {
+      if (!matched[i]) add({DifferenceKind::extra_row, name_of(found_, found_.rows[i]), "", "", "", ""});
+    }
+    if (!in_order) add({DifferenceKind::order, out_of_place, "", "", "", ""});
+    return std::move(comparison_);
+  }
+
+ private:
+  void add(Difference difference) {
+    ++comparison_.differences;
+    if (comparison_.samples.size() < samples_) comparison_.samples.push_back(std::move(difference));
+  }
+
+  static std::string describe(const ResultColumn& column) {
+    return fmt::format("{}{} {}{}", column.is_key ? "by " : "", column.name, to_string(column.type),
+                       column.format.empty() ? "" : fmt::format(" format \"{}\"", column.format));
+  }
+
+  // False when the columns can't be matched, so that no cell can be compared.
+  bool same_columns() {
+    bool comparable = expected_.columns.size() == found_.columns.size() && expected_.levels == found_.levels;
+    const std::size_t count = std::max(expected_.columns.size(), found_.columns.size());
+    for (std::size_t i = 0; i < count; ++i) {
+      const std::string before = i < expected_.columns.size() ? describe(expected_.columns[i]) : "nothing";
+      const std::string after = i < found_.columns.size() ? describe(found_.columns[i]) : "nothing";
+      if (before == after) continue;
+      add({DifferenceKind::columns, "", fmt::format("column {}", i + 1), before, after, ""});
+      comparable = comparable && expected_.columns[i].name == found_.columns[i].name &&
+                   expected_.columns[i].type == found_.columns[i].type &&
+                   expected_.columns[i].is_key == found_.columns[i].is_key;
+    }
+    if (expected_.levels != found_.levels) {
+      add({DifferenceKind::columns, "", "totals", fmt::format("{}", fmt::join(expected_.levels, ", ")),
+           fmt::format("{}", fmt::join(found_.levels, ", ")), ""});
+    }
+    return comparable;
+  }
+
+  void compare_cells(const std::string& name, const ResultRow& expected, const ResultRow& found) {
+    for (std::size_t i = 0; i < expected_.columns.size(); ++i) {
+      const ResultColumn& column = expected_.columns[i];
+      if (column.is_key) continue;
+      ++comparison_.cells;
+      if (expected.cells[i] == found.cells[i]) continue;
+      add({DifferenceKind::cell, name, column.name, shown(expected.cells[i], column.type),
+           shown(found.cells[i], column.type), change_between(expected.cells[i], found.cells[i], column.type)});
+    }
+  }
+
+  const QueryResult& expected_;
+  const QueryResult& found_;
+  std::size_t samples_;
+  Comparison comparison_;
+};
+
+}  // namespace
+
+Comparison compare(const QueryResult& expected, const QueryResult& found, std::size_t samples) {
+  return Comparer(expected, found, samples).run();
+}
+
+}  // namespace juniper

@@ -1,0 +1,520 @@
+#include "engine/program.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <limits>
+#include <set>
+
+#include "base/exact.h"
+#include "language/check.h"
+
+namespace juniper::engine {
+
+namespace {
+
+using language::ColumnRef;
+using language::Function;
+using language::Node;
+using language::NodePtr;
+using language::Op;
+
+Repr repr_of(Type type, bool fits_narrow) {
+  switch (type.kind) {
+    case TypeKind::real:
+      return Repr::real;
+    case TypeKind::text:
+      return Repr::text;
+    case TypeKind::integer:
+    case TypeKind::decimal:
+      return fits_narrow ? Repr::narrow : Repr::wide;
+    default:
+      return Repr::narrow;
+  }
+}
+
+// Sums and products of ranges stop at the ends of 128 bits: whatever reaches them does not fit 64.
+int128 saturating_add(int128 a, int128 b) {
+  int128 r = 0;
+  if (!__builtin_add_overflow(a, b, &r)) return r;
+  return a > 0 ? base::int128_max : base::int128_min;
+}
+int128 saturating_multiply(int128 a, int128 b) {
+  int128 r = 0;
+  if (!__builtin_mul_overflow(a, b, &r)) return r;
+  return (a > 0) == (b > 0) ? base::int128_max : base::int128_min;
+}
+
+// A copy of the expression as seen from behind the link with which all its paths begin.
+NodePtr behind_link(const NodePtr& node, const language::CheckedModel& model) {
+  auto copy = std::make_shared<Node>(*node);
+  if (copy->op == Op::column) {
+    copy->column.start = model.links[copy->column.path.front()].to.table;
+    copy->column.path.erase(copy->column.path.begin());
+  }
+  for (NodePtr& child : copy->children) child = behind_link(child, model);
+  return copy;
+}
+
+Repr repr_of(const store::Column& column) {
+  return repr_of(column.type, true);
+}
+
+void read_column(const store::Column& column, std::uint64_t code, Vector& out, std::size_t row) {
+  if (code == column.null_code) {
+    out.state[row] = State::null;
+    return;
+  }
+  out.state[row] = State::value;
+  switch (out.repr) {
+    case Repr::real:
+      out.real[row] = column.real_of(code);
+      break;
+    case Repr::text:
+      out.text[row] = column.text_of(code);
+      break;
+    default:
+      out.narrow[row] = column.exact_of(code);
+      break;
+  }
+}
+
+}  // namespace
+
+Program::Program(const Source& source, language::TableIndex table)
+    : source_(source), table_(table), rows_(source.store.tables[table].rows) {}
+Program::Program(const Source& source, const AggregateValues& aggregates, std::size_t rows)
+    : source_(source), aggregates_(&aggregates), rows_(rows) {}
+Program::Program(const Source& source, language::ColumnId column)
+    : source_(source), table_(column.table), dictionary_(&source.column(column)), rows_(dictionary_->distinct) {}
+
+// --- compiling ------------------------------------------------------------------------------------------------------
+
+Program::StepIndex Program::push(std::string key, Step step) {
+  const auto index = static_cast<StepIndex>(steps_.size());
+  steps_.push_back(std::move(step));
+  known_.emplace(std::move(key), index);
+  return index;
+}
+
+Program& Program::inner(Program program) {
+  return *inner_.emplace_back(std::make_unique<Program>(std::move(program)));
+}
+
+Program::StepIndex Program::add(const NodePtr& node) {
+  if (node->op == Op::measure) return add(source_.model.measures[node->measure].expression);
+  const std::string key = canonical(source_.model, node);
+  if (const auto known = known_.find(key); known != known_.end()) return known->second;
+  if (node->op == Op::literal) return add_constant(node, key);
+  if (aggregates_ != nullptr) return node->op == Op::aggregate ? add_leaf(node, key) : add_operation(node, key);
+
+  const std::vector<ColumnRef> refs = language::column_refs(node);
+  if (!refs.empty() && dictionary_ == nullptr) {
+    const ColumnRef& first = refs.front();
+    const bool one_link = !first.path.empty() && std::all_of(refs.begin(), refs.end(), [&](const ColumnRef& r) {
+      return !r.path.empty() && r.path.front() == first.path.front();
+    });
+    if (one_link) return add_behind_link(node, first.path.front(), key);
+    const bool one_column = std::all_of(refs.begin(), refs.end(),
+                                        [&](const ColumnRef& r) { return r.path.empty() && r.column == first.column; });
+    if (one_column) {
+      const store::Column& column = source_.column(first.column);
+      if (column.has_dictionary() && (column.distinct < rows_ || column.type.kind == TypeKind::text))
+        return add_over_dictionary(node, first.column, key);
+    }
+  }
+  return node->op == Op::column ? add_leaf(node, key) : add_operation(node, key);
+}
+
+Program::StepIndex Program::add_constant(const NodePtr& node, const std::string& key) {
+  Step step;
+  step.kind = Kind::constant;
+  const Value& value = node->literal;
+  const bool exact = !value.is_null() && value.kind() == Value::Kind::exact;
+  step.repr = repr_of(node->type, !exact || base::fits_int64(value.exact()));
+  if (exact) step.range = {value.exact(), value.exact()};
+  auto domain = std::make_shared<Vector>();
+  domain->reset(step.repr, 1);
+  domain->set(0, value);
+  step.domain = std::move(domain);
+  return push(key, std::move(step));
+}
+
+// A column of the table or the dictionary's entries, or an aggregate.
+Program::StepIndex Program::add_leaf(const NodePtr& node, const std::string& key) {
+  Step step;
+  if (node->op == Op::aggregate) {
+    step.kind = Kind::aggregate;
+    step.domain = aggregates_->at(key);
+    step.repr = step.domain->repr;
+    step.range = {base::int128_min, base::int128_max};
+    if (step.repr == Repr::narrow)
+      step.range = {std::numeric_limits<std::int64_t>::min(), std::numeric_limits<std::int64_t>::max()};
+    return push(key, std::move(step));
+  }
+  step.kind = dictionary_ != nullptr ? Kind::entries : Kind::column;
+  step.column = dictionary_ != nullptr ? dictionary_ : &source_.column(node->column.column);
+  step.repr = repr_of(*step.column);
+  if (step.repr == Repr::narrow && step.column->distinct > 0)
+    step.range = {step.column->min().exact(), step.column->max().exact()};
+  return push(key, std::move(step));
+}
+
+Program::StepIndex Program::add_behind_link(const NodePtr& node, language::LinkIndex link, const std::string& key) {
+  Program& behind = inner(Program(source_, source_.model.links[link].to.table));
+  const StepIndex result = behind.add(behind_link(node, source_.model));
+  Step step;
+  step.kind = Kind::looked_up;
+  step.repr = behind.steps_[result].repr;
+  step.range = behind.steps_[result].range;
+  step.domain = std::make_shared<const Vector>(behind.evaluate_with_none(result));
+  step.codes = &source_.store.links[link].rows;
+  return push(key, std::move(step));
+}
+
+Program::StepIndex Program::add_over_dictionary(const NodePtr& node, language::ColumnId column,
+                                                const std::string& key) {
+  Program& entries = inner(Program(source_, column));
+  const StepIndex result = entries.add(node);
+  Step step;
+  step.kind = Kind::looked_up;
+  step.repr = entries.steps_[result].repr;
+  step.range = entries.steps_[result].range;
+  step.domain = std::make_shared<const Vector>(entries.evaluate_with_none(result));
+  step.codes = &source_.column(column).codes;
+  return push(key, std::move(step));
+}
+
+Program::StepIndex Program::add_code(const ColumnRef& ref) {
+  std::string key = fmt::format("code {} {}", ref.column.table, ref.column.column);
+  for (const language::LinkIndex link : ref.path) key += fmt::format(" {}", link);
+  if (const auto known = known_.find(key); known != known_.end()) return known->second;
+  Step step;
+  if (ref.path.empty()) {
+    step.kind = Kind::code;
+    step.column = &source_.column(ref.column);
+    return push(key, std::move(step));
+  }
+  const language::TableIndex table = source_.model.links[ref.path.front()].to.table;
+  Program& behind = inner(Program(source_, table));
+  const StepIndex result = behind.add_code({table, {ref.path.begin() + 1, ref.path.end()}, ref.column});
+  Vector domain = behind.evaluate_with_none(result);
+  domain.narrow.back() = static_cast<std::int64_t>(source_.column(ref.column).null_code);
+  domain.state.back() = State::value;
+  step.kind = Kind::looked_up;
+  step.domain = std::make_shared<const Vector>(std::move(domain));
+  step.codes = &source_.store.links[ref.path.front()].rows;
+  return push(key, std::move(step));
+}
+
+Program::StepIndex Program::converted(StepIndex index, Repr repr) {
+  const Repr from = steps_[index].repr;
+  if (from == repr || from == Repr::real || from == Repr::text) return index;
+  const std::string key = fmt::format("{} {}", repr == Repr::wide ? "widen" : "tighten", index);
+  if (const auto known = known_.find(key); known != known_.end()) return known->second;
+  Step step;
+  step.kind = repr == Repr::wide ? Kind::widen : Kind::tighten;
+  step.repr = repr;
+  step.range = steps_[index].range;
+  step.inputs = {index};
+  return push(key, std::move(step));
+}
+
+namespace {
+
+// True for operations whose exact operands must be of the representation of their result.
+bool computes(const Node& node) {
+  if (node.op == Op::call) {
+    switch (node.function) {
+      case Function::abs:
+      case Function::round:
+      case Function::floor:
+      case Function::ceil:
+      case Function::trunc:
+      case Function::least:
+      case Function::greatest:
+      case Function::coalesce:
+        return true;
+      default:
+        return false;
+    }
+  }
+  switch (node.op) {
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::rescale:
+    case Op::cases:
+      return true;
+    default:
+      return false;
+  }
+}
+
+bool reads_any_exact(const Node& node) {
+  return node.op == Op::divide || node.op == Op::to_real || node.op == Op::is_null ||
+         (node.op == Op::call && node.function == Function::sign);
+}
+
+}  // namespace
+
+Program::StepIndex Program::add_operation(const NodePtr& node, const std::string& key) {
+  Step step;
+  step.node = node;
+  for (const NodePtr& child : node->children) step.inputs.push_back(add(child));
+  step.range = result_range(*node, step.inputs);
+  const bool exact = node->type.is_exact_number();
+  const auto fits = [](const Range& r) { return base::fits_int64(r.low) && base::fits_int64(r.high); };
+  bool narrow = fits(step.range);
+  bool any_wide = false;
+  for (const StepIndex input : step.inputs) any_wide = any_wide || steps_[input].repr == Repr::wide;
+  if (computes(*node) && any_wide) narrow = false;
+  step.repr = repr_of(node->type, narrow);
+  if (node->op == Op::call && !computes(*node)) step.repr = repr_of(node->type, true);
+  for (std::size_t i = 0; i < step.inputs.size(); ++i) {
+    const bool is_condition = node->op == Op::cases && i % 2 == 0 && i + 1 < step.inputs.size();
+    if (is_condition) continue;
+    if (computes(*node) && exact) {
+      step.inputs[i] = converted(step.inputs[i], step.repr);
+    } else if (node->op == Op::call && node->function != Function::sign && !computes(*node)) {
+      step.inputs[i] = converted(step.inputs[i], Repr::narrow);  // counts of days, positions in a text
+    } else if (!reads_any_exact(*node) || node->op == Op::divide) {
+      if (any_wide) step.inputs[i] = converted(step.inputs[i], Repr::wide);
+    }
+  }
+  return push(key, std::move(step));
+}
+
+Program::Range Program::result_range(const Node& node, const std::vector<StepIndex>& inputs) const {
+  const auto range = [&](std::size_t i) { return steps_[inputs[i]].range; };
+  const auto join = [](Range a, Range b) { return Range{std::min(a.low, b.low), std::max(a.high, b.high)}; };
+  const auto negated = [](Range a) {
+    return Range{a.high == base::int128_min ? base::int128_max : -a.high,
+                 a.low == base::int128_min ? base::int128_max : -a.low};
+  };
+  const auto magnitude = [&](Range a) {
+    const int128 most = std::max(a.high, negated(a).high);
+    return Range{saturating_multiply(-1, most), most};
+  };
+  const auto times = [](Range a, int128 b) {
+    return Range{saturating_multiply(a.low, b), saturating_multiply(a.high, b)};
+  };
+  switch (node.op) {
+    case Op::add:
+      return {saturating_add(range(0).low, range(1).low), saturating_add(range(0).high, range(1).high)};
+    case Op::subtract: {
+      const Range other = negated(range(1));
+      return {saturating_add(range(0).low, other.low), saturating_add(range(0).high, other.high)};
+    }
+    case Op::multiply: {
+      const auto [a, b] = std::pair(range(0), range(1));
+      const auto [low, high] = std::minmax({saturating_multiply(a.low, b.low), saturating_multiply(a.low, b.high),
+                                            saturating_multiply(a.high, b.low), saturating_multiply(a.high, b.high)});
+      return {low, high};
+    }
+    case Op::int_divide:
+    case Op::modulo:
+      return magnitude(range(0));
+    case Op::negate:
+      return negated(range(0));
+    case Op::rescale:
+      return times(range(0), base::power_of_ten(node.type.scale - node.children[0]->type.scale));
+    case Op::cases: {
+      Range all = range(inputs.size() - 1);
+      for (std::size_t i = 1; i + 1 < inputs.size(); i += 2) all = join(all, range(i));
+      return all;
+    }
+    case Op::call:
+      switch (node.function) {
+        case Function::least:
+        case Function::greatest:
+        case Function::coalesce: {
+          Range all = range(0);
+          for (std::size_t i = 1; i < inputs.size(); ++i) all = join(all, range(i));
+          return all;
+        }
+        case Function::abs:
+          return magnitude(range(0));
+        case Function::round:
+        case Function::floor:
+        case Function::ceil:
+        case Function::trunc: {
+          // At most one unit of the digit rounded to is added; rounding to 10^18 is the coarsest.
+          const Range wider = magnitude(range(0));
+          const int128 unit = base::power_of_ten(base::max_scale);
+          const bool coarse =
+              node.function == Function::round && node.children.size() > 1 && node.children[1]->literal.exact() < 0;
+          return {saturating_add(wider.low, coarse ? -unit : -1), saturating_add(wider.high, coarse ? unit : 1)};
+        }
+        default:
+          return {};
+      }
+    default:
+      return {};
+  }
+}
+
+// --- running --------------------------------------------------------------------------------------------------------
+
+void Program::prepare(Registers& registers) const {
+  registers.own_.resize(steps_.size());
+  registers.values_.resize(steps_.size());
+  registers.codes_.resize(store::block_rows);
+}
+
+void Program::run(std::size_t block, Registers& registers) const {
+  prepare(registers);
+  const std::size_t begin = block * store::block_rows;
+  const std::size_t count = std::min(store::block_rows, rows_ - begin);
+  for (std::size_t i = 0; i < steps_.size(); ++i) {
+    run_step(steps_[i], begin, count, registers, registers.own_[i]);
+    registers.values_[i] = &registers.own_[i];
+  }
+}
+
+// The steps for the one row that is not there: every column is null.
+void Program::run_none(Registers& registers) const {
+  prepare(registers);
+  for (std::size_t i = 0; i < steps_.size(); ++i) {
+    const Step& step = steps_[i];
+    Vector& out = registers.own_[i];
+    registers.values_[i] = &out;
+    switch (step.kind) {
+      case Kind::column:
+      case Kind::entries:
+        out.reset(step.repr, 1);
+        out.state[0] = State::null;
+        break;
+      case Kind::code:
+        out.reset(Repr::narrow, 1);
+        out.narrow[0] = static_cast<std::int64_t>(step.column->null_code);
+        break;
+      case Kind::looked_up: {
+        out.reset(step.repr, 1);
+        const std::size_t none = step.domain->size() - 1;
+        out.state[0] = step.domain->state[none];
+        with_type(step.repr, [&](auto zero) { out.of<decltype(zero)>()[0] = step.domain->of<decltype(zero)>()[none]; });
+        break;
+      }
+      default:
+        run_step(step, 0, 1, registers, out);
+    }
+  }
+}
+
+void Program::run_step(const Step& step, std::size_t begin, std::size_t count, Registers& registers,
+                       Vector& out) const {
+  out.reset(step.repr, count);
+  std::uint64_t* const codes = registers.codes_.data();
+  switch (step.kind) {
+    case Kind::constant:
+      with_type(step.repr, [&](auto zero) {
+        using T = decltype(zero);
+        std::fill(out.of<T>().begin(), out.of<T>().end(), step.domain->of<T>()[0]);
+      });
+      std::fill(out.state.begin(), out.state.end(), step.domain->state[0]);
+      return;
+    case Kind::column:
+      step.column->codes.decode_block(begin / store::block_rows, codes);
+      for (std::size_t i = 0; i < count; ++i) read_column(*step.column, codes[i], out, i);
+      return;
+    case Kind::code:
+      step.column->codes.decode_block(begin / store::block_rows, codes);
+      for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>(codes[i]);
+      return;
+    case Kind::entries:
+      for (std::size_t i = 0; i < count; ++i) read_column(*step.column, begin + i, out, i);
+      return;
+    case Kind::looked_up:
+      step.codes->decode_block(begin / store::block_rows, codes);
+      with_type(step.repr, [&](auto zero) {
+        using T = decltype(zero);
+        const T* const from = step.domain->of<T>().data();
+        const State* const states = step.domain->state.data();
+        T* const to = out.of<T>().data();
+        for (std::size_t i = 0; i < count; ++i) {
+          to[i] = from[codes[i]];
+          out.state[i] = states[codes[i]];
+        }
+      });
+      return;
+    case Kind::aggregate:
+      with_type(step.repr, [&](auto zero) {
+        using T = decltype(zero);
+        std::copy_n(step.domain->of<T>().begin() + static_cast<std::ptrdiff_t>(begin), count, out.of<T>().begin());
+      });
+      std::copy_n(step.domain->state.begin() + static_cast<std::ptrdiff_t>(begin), count, out.state.begin());
+      return;
+    case Kind::widen: {
+      const Vector& in = registers[step.inputs[0]];
+      std::copy(in.narrow.begin(), in.narrow.begin() + static_cast<std::ptrdiff_t>(count), out.wide.begin());
+      out.state = in.state;
+      return;
+    }
+    case Kind::tighten: {
+      const Vector& in = registers[step.inputs[0]];
+      for (std::size_t i = 0; i < count; ++i) {
+        const bool fits = in.state[i] != State::value || base::fits_int64(in.wide[i]);
+        out.state[i] = fits ? in.state[i] : State::overflow;
+        out.narrow[i] = static_cast<std::int64_t>(in.wide[i]);
+      }
+      return;
+    }
+    case Kind::operation: {
+      std::vector<const Vector*> inputs;
+      inputs.reserve(step.inputs.size());
+      for (const StepIndex input : step.inputs) inputs.push_back(&registers[input]);
+      apply(*step.node, inputs, source_.setting, out);
+      return;
+    }
+  }
+}
+
+namespace {
+
+void append_rows(const Vector& from, Vector& to) {
+  to.repr = from.repr;
+  const std::size_t count = from.size();
+  to.state.insert(to.state.end(), from.state.begin(), from.state.end());
+  with_type(from.repr, [&](auto zero) {
+    using T = decltype(zero);
+    const auto& values = from.of<T>();
+    if constexpr (std::is_same_v<T, std::string_view>) {
+      // Texts that the block owns are gone with its next run: keep copies of those, views of dictionaries as they are.
+      for (std::size_t i = 0; i < count; ++i) {
+        to.text.push_back(from.owned.empty() || from.state[i] != State::value
+                              ? values[i]
+                              : std::string_view(to.owned.emplace_back(values[i])));
+      }
+    } else {
+      to.of<T>().insert(to.of<T>().end(), values.begin(), values.begin() + static_cast<std::ptrdiff_t>(count));
+    }
+  });
+}
+
+}  // namespace
+
+Vector Program::evaluate(StepIndex step) const {
+  Vector all;
+  all.reset(steps_[step].repr, 0);
+  Registers registers;
+  for (std::size_t block = 0; block < blocks(); ++block) {
+    run(block, registers);
+    append_rows(registers[step], all);
+  }
+  return all;
+}
+
+// All rows, and behind them the row that is not there.
+Vector Program::evaluate_with_none(StepIndex step) const {
+  Vector all = evaluate(step);
+  Registers registers;
+  run_none(registers);
+  append_rows(registers[step], all);
+  return all;
+}
+
+}  // namespace juniper::engine

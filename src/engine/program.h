@@ -1,0 +1,131 @@
+// Expressions compiled for one domain of rows, and their evaluation block by block.
+//
+// Work where the values are few. When everything that an expression reads lies behind one link, it is evaluated once
+// for each row of the table that the link leads to (and once for "no row"), and the fact's rows only look the result up
+// by the row number that the link holds. When it reads one column that has a dictionary, it is evaluated once per
+// entry and looked up by code. This applies to every part of an expression, and again inside the table behind the link;
+// so a filter on a far table costs one look-up a row, and texts are only ever touched where they are distinct.
+//
+// Exact arithmetic runs in 64 bits where the ranges of the stored columns prove that no result can leave them, and in
+// checked 128 bits elsewhere.
+#pragma once
+
+#include <map>
+#include <memory>
+#include <string>
+#include <unordered_map>
+#include <vector>
+
+#include "engine/kernels.h"
+#include "engine/vector.h"
+#include "language/checked.h"
+#include "store/store.h"
+
+namespace juniper::engine {
+
+// The model and the data that programs read. Both outlive every program made from them.
+struct Source {
+  const language::CheckedModel& model;
+  const store::Store& store;
+  Setting setting;
+
+  const store::Column& column(language::ColumnId id) const { return store.tables[id.table].columns[id.column].data; }
+};
+
+// Values that stand for aggregates, by canonical text of the aggregate: one vector each, all of one length.
+using AggregateValues = std::unordered_map<std::string, std::shared_ptr<const Vector>>;
+
+class Program {
+ public:
+  using StepIndex = std::uint32_t;
+
+  // Expressions over the rows of a table.
+  Program(const Source& source, language::TableIndex table);
+  // Expressions over aggregates that have been evaluated, for `rows` groups.
+  Program(const Source& source, const AggregateValues& aggregates, std::size_t rows);
+
+  // Adds an expression and gives the step that holds its result. Equal expressions share their steps. Column
+  // references start at the program's table.
+  StepIndex add(const language::NodePtr& node);
+  // Adds the code (as a narrow number, always a value) of a column seen from the table's rows; null_code where the
+  // value is null or a link leads nowhere.
+  StepIndex add_code(const language::ColumnRef& ref);
+
+  Repr repr(StepIndex step) const { return steps_[step].repr; }
+  std::size_t rows() const { return rows_; }
+  std::size_t blocks() const { return (rows_ + store::block_rows - 1) / store::block_rows; }
+
+  // The registers of one thread.
+  class Registers {
+   public:
+    const Vector& operator[](StepIndex step) const { return *values_[step]; }
+
+   private:
+    friend class Program;
+    std::vector<Vector> own_;
+    std::vector<const Vector*> values_;
+    std::vector<std::uint64_t> codes_;
+  };
+
+  // Evaluates all steps for the rows of one block. Programs may be run by several threads, each with its registers.
+  void run(std::size_t block, Registers& registers) const;
+
+  // The values of one step for all rows (fewer copies than `run` needs).
+  Vector evaluate(StepIndex step) const;
+
+ private:
+  struct Range {
+    int128 low = 0;
+    int128 high = 0;
+  };
+  enum class Kind : std::uint8_t {
+    constant,   // domain holds one value
+    column,     // column: its values by row
+    code,       // column: its codes by row
+    entries,    // column: its dictionary, the rows of this program
+    looked_up,  // domain by the codes in `codes`
+    aggregate,  // domain: one value a row
+    widen,      // inputs[0] from narrow to wide
+    tighten,    // inputs[0] from wide to narrow, overflow where it does not fit
+    operation,  // node over inputs
+  };
+  struct Step {
+    Kind kind = Kind::operation;
+    Repr repr = Repr::narrow;
+    Range range;  // of exact values
+    language::NodePtr node;
+    std::vector<StepIndex> inputs;
+    const store::Column* column = nullptr;
+    const store::Codes* codes = nullptr;
+    std::shared_ptr<const Vector> domain;
+  };
+
+  // Expressions over the entries of a column's dictionary.
+  Program(const Source& source, language::ColumnId column);
+
+  StepIndex push(std::string key, Step step);
+  Program& inner(Program program);
+  StepIndex add_constant(const language::NodePtr& node, const std::string& key);
+  StepIndex add_leaf(const language::NodePtr& node, const std::string& key);
+  StepIndex add_operation(const language::NodePtr& node, const std::string& key);
+  StepIndex add_behind_link(const language::NodePtr& node, language::LinkIndex link, const std::string& key);
+  StepIndex add_over_dictionary(const language::NodePtr& node, language::ColumnId column, const std::string& key);
+  StepIndex converted(StepIndex step, Repr repr);
+  Range result_range(const language::Node& node, const std::vector<StepIndex>& inputs) const;
+  Vector evaluate_with_none(StepIndex step) const;
+  void run_step(const Step& step, std::size_t begin, std::size_t count, Registers& registers, Vector& out) const;
+  void prepare(Registers& registers) const;
+  void run_none(Registers& registers) const;
+
+  const Source& source_;
+  std::optional<language::TableIndex> table_;
+  const store::Column* dictionary_ = nullptr;
+  const AggregateValues* aggregates_ = nullptr;
+  std::size_t rows_ = 0;
+  std::vector<Step> steps_;
+  std::map<std::string, StepIndex> known_;
+  // What looked-up values were computed by; texts among them may be views of what these own.
+  std::vector<std::unique_ptr<Program>> inner_;
+};
+
+}  // namespace juniper::engine

@@ -1,0 +1,57 @@
+// One grouped pass over a table: rows that pass the filters, grouped by codes of columns, aggregated.
+#pragma once
+
+#include <atomic>
+#include <memory>
+#include <vector>
+
+#include "engine/accumulate.h"
+#include "engine/program.h"
+
+namespace juniper::engine {
+
+// A group's key: the codes of its columns, packed into one number.
+__extension__ using PackedKey = unsigned __int128;
+
+// How the codes of several columns share a PackedKey.
+class KeyLayout {
+ public:
+  // `null_codes` are the largest codes of the columns. `fits` is false if they need more than 128 bits.
+  explicit KeyLayout(const std::vector<std::uint64_t>& null_codes);
+  bool fits() const { return bits_ <= 128; }
+  unsigned bits() const { return bits_; }
+  std::size_t columns() const { return widths_.size(); }
+  PackedKey with(PackedKey key, std::size_t column, std::uint64_t code) const {
+    return key | static_cast<PackedKey>(code) << shifts_[column];
+  }
+  std::uint64_t code(PackedKey key, std::size_t column) const;
+
+ private:
+  std::vector<unsigned> widths_;
+  std::vector<unsigned> shifts_;
+  unsigned bits_ = 0;
+};
+
+struct ScanRequest {
+  language::TableIndex table = 0;
+  std::vector<language::NodePtr> filters;     // conditions over the table's rows
+  std::vector<language::ColumnRef> keys;      // seen from the table's rows
+  std::vector<language::NodePtr> aggregates;  // aggregate nodes over the table
+};
+
+struct ScanResult {
+  KeyLayout layout;
+  std::vector<PackedKey> keys;  // one for each group, in the order in which they first occur
+  std::vector<std::unique_ptr<Accumulator>> aggregates;
+  std::uint64_t rows_kept = 0;  // that passed the filters
+  bool filter_overflow = false;
+};
+
+// Scans the table once, on up to `threads` threads; without keys there is one group, even of no rows. The result does
+// not depend on the number of threads. Needs a key layout that fits.
+ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads);
+
+// The layout of a request's keys.
+KeyLayout layout_of(const Source& source, const std::vector<language::ColumnRef>& keys);
+
+}  // namespace juniper::engine

@@ -1,0 +1,138 @@
+// The values of one expression for some consecutive rows.
+#pragma once
+
+#include <cstdint>
+#include <deque>
+#include <memory>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "juniper/value.h"
+
+namespace juniper::engine {
+
+// What stands at a row. An exact result that does not fit 128 bits is no error until somebody needs it: a row that is
+// filtered out, or a `case` branch that is not taken, may hold one. The order matters: the state of a strict operation
+// is the largest of its operands' (null and anything is null).
+enum class State : std::uint8_t { value, overflow, null };
+
+enum class Repr : std::uint8_t {
+  narrow,  // int64: booleans, dates and times, and exact numbers that provably fit
+  wide,    // int128: exact numbers
+  real,    // double
+  text,    // views of a dictionary or of `owned`
+};
+
+struct Vector {
+  Repr repr = Repr::narrow;
+  std::vector<State> state;
+  // Only the one of `repr` is used; what stands beside a state other than `value` has no meaning.
+  std::vector<std::int64_t> narrow;
+  std::vector<int128> wide;
+  std::vector<double> real;
+  std::vector<std::string_view> text;
+  std::deque<std::string> owned;
+
+  std::size_t size() const { return state.size(); }
+
+  // Becomes `rows` values of `representation`, all valid.
+  void reset(Repr representation, std::size_t rows) {
+    repr = representation;
+    state.assign(rows, State::value);
+    owned.clear();
+    switch (repr) {
+      case Repr::narrow:
+        narrow.resize(rows);
+        break;
+      case Repr::wide:
+        wide.resize(rows);
+        break;
+      case Repr::real:
+        real.resize(rows);
+        break;
+      case Repr::text:
+        text.resize(rows);
+        break;
+    }
+  }
+
+  template <class T>
+  std::vector<T>& of() {
+    return const_cast<std::vector<T>&>(static_cast<const Vector*>(this)->of<T>());
+  }
+  template <class T>
+  const std::vector<T>& of() const {
+    if constexpr (std::is_same_v<T, std::int64_t>) {
+      return narrow;
+    } else if constexpr (std::is_same_v<T, int128>) {
+      return wide;
+    } else if constexpr (std::is_same_v<T, double>) {
+      return real;
+    } else {
+      static_assert(std::is_same_v<T, std::string_view>);
+      return text;
+    }
+  }
+
+  bool is_true(std::size_t row) const { return state[row] == State::value && narrow[row] != 0; }
+
+  // The value at a row; null unless its state is `value`.
+  Value value_at(std::size_t row) const {
+    if (state[row] != State::value) return {};
+    switch (repr) {
+      case Repr::narrow:
+        return Value::of(static_cast<int128>(narrow[row]));
+      case Repr::wide:
+        return Value::of(wide[row]);
+      case Repr::real:
+        return Value::of(real[row]);
+      case Repr::text:
+        return Value::of(std::string(text[row]));
+    }
+    return {};
+  }
+
+  // Puts a value (or null) at a row; it must be of this representation. Text is copied.
+  void set(std::size_t row, const Value& value) {
+    if (value.is_null()) {
+      state[row] = State::null;
+      return;
+    }
+    switch (repr) {
+      case Repr::narrow:
+        narrow[row] = static_cast<std::int64_t>(value.exact());
+        break;
+      case Repr::wide:
+        wide[row] = value.exact();
+        break;
+      case Repr::real:
+        real[row] = value.real();
+        break;
+      case Repr::text:
+        text[row] = owned.emplace_back(value.text());
+        break;
+    }
+  }
+};
+
+// Calls visit with a zero of the type that `repr` stores: visit(std::int64_t{}) and so on.
+template <class Visit>
+void with_type(Repr repr, const Visit& visit) {
+  switch (repr) {
+    case Repr::narrow:
+      visit(std::int64_t{});
+      break;
+    case Repr::wide:
+      visit(int128{});
+      break;
+    case Repr::real:
+      visit(double{});
+      break;
+    case Repr::text:
+      visit(std::string_view{});
+      break;
+  }
+}
+
+}  // namespace juniper::engine

@@ -1,0 +1,374 @@
+#include <fmt/format.h>
+
+#include <chrono>
+#include <filesystem>
+#include <map>
+#include <unordered_map>
+
+#include "base/diagnostics.h"
+#include "base/exact.h"
+#include "base/parallel.h"
+#include "engine/rows.h"
+#include "juniper/dataset.h"
+#include "loading/resolve_link.h"
+#include "loading/signature.h"
+#include "model/uses.h"
+#include "store/store.h"
+
+namespace juniper {
+
+namespace {
+
+using namespace language;
+using Clock = std::chrono::steady_clock;
+
+std::int64_t nanoseconds_since(Clock::time_point begin) {
+  return std::chrono::nanoseconds(Clock::now() - begin).count();
+}
+
+std::int64_t today_of(const Options& options) {
+  if (options.today) return *options.today;
+  return std::chrono::floor<std::chrono::days>(std::chrono::system_clock::now()).time_since_epoch().count();
+}
+
+// The values of a calculated column on their way into the store; false at a row whose number does not fit 64 bits.
+std::optional<std::uint64_t> to_input(const engine::Vector& values, source::ColumnInput& input) {
+  const std::size_t rows = values.size();
+  input.is_null.resize(rows);
+  std::unordered_map<std::string_view, std::uint32_t> ids;
+  for (std::size_t i = 0; i < rows; ++i) {
+    if (values.state[i] == engine::State::overflow) return i;
+    input.is_null[i] = values.state[i] == engine::State::null ? 1 : 0;
+    const bool null = input.is_null[i] != 0;
+    switch (values.repr) {
+      case engine::Repr::narrow:
+        input.exact.push_back(null ? 0 : values.narrow[i]);
+        break;
+      case engine::Repr::wide:
+        if (!null && !base::fits_int64(values.wide[i])) return i;
+        input.exact.push_back(null ? 0 : static_cast<std::int64_t>(values.wide[i]));
+        break;
+      case engine::Repr::real:
+        input.real.push_back(null ? 0 : values.real[i]);
+        break;
+      case engine::Repr::text: {
+        if (null) {
+          input.text.push_back(0);
+          break;
+        }
+        const auto [at, fresh] = ids.emplace(values.text[i], static_cast<std::uint32_t>(input.texts.size()));
+        if (fresh) input.texts.emplace_back(values.text[i]);
+        input.text.push_back(at->second);
+      }
+    }
+  }
+  return std::nullopt;
+}
+
+class Loader {
+ public:
+  Loader(const Model& model, const Options& options)
+      : model_(model.checked()), options_(options), source_{model_, store_, {today_of(options)}} {
+    store_.model_name = std::filesystem::path(model.path()).filename().string();
+    store_.model_text = model.text();
+  }
+
+  Result<store::Store> run(const std::string& signature) {
+    const auto begin = Clock::now();
+    store_.signature = signature;
+    Diagnostics errors;
+    // Every table is read even after an error in another, so that one run reports all.
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      if (auto read = read_table(t); !read) errors.insert(errors.end(), read.error().begin(), read.error().end());
+    }
+    if (!errors.empty()) return tl::unexpected(std::move(errors));
+    store_.links.resize(model_.links.size());
+    column_done_.resize(model_.tables.size());
+    link_done_.assign(model_.links.size(), false);
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      for (const Column& column : model_.tables[t].columns) column_done_[t].push_back(!column.is_calculated());
+    }
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
+        if (auto done = need_column({t, c}); !done) return tl::unexpected(done.error());
+      }
+    }
+    for (LinkIndex i = 0; i < model_.links.size(); ++i) {
+      if (auto done = need_link(i); !done) return tl::unexpected(done.error());
+    }
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      const auto bad = check_keys(t);
+      errors.insert(errors.end(), bad.begin(), bad.end());
+    }
+    if (!errors.empty()) return tl::unexpected(std::move(errors));
+    store_.load_nanoseconds = nanoseconds_since(begin);
+    return std::move(store_);
+  }
+
+ private:
+  void report(const Progress& progress) const {
+    if (options_.progress) options_.progress(progress);
+  }
+
+  Result<void> read_table(TableIndex t) {
+    const Table& table = model_.tables[t];
+    const source::TableRequest request = loading::table_request(model_, t);
+    const auto begin = Clock::now();
+    std::uint64_t total = 0;
+    if (const auto files = source::find_files(request)) {
+      for (const auto& path : *files) {
+        if (const auto file = source::look_at(table.name, path)) total += file->bytes;
+      }
+    }
+    auto input = source::read_table(request, [&](std::uint64_t bytes, std::uint64_t rows) {
+      report({"reading " + table.name, rows, bytes, total});
+    });
+    store::StoredTable& stored = store_.tables.emplace_back();
+    stored.name = table.name;
+    if (!input) return tl::unexpected(with_place(input.error(), table));
+    stored.read_nanoseconds = nanoseconds_since(begin);
+    stored.rows = input->rows;
+    stored.source_bytes = input->bytes;
+    store_.sources.insert(store_.sources.end(), input->sources.begin(), input->sources.end());
+    encode(t, *input, stored);
+    return {};
+  }
+
+  // A missing file is told at the place in the model text that names it.
+  Diagnostics with_place(Diagnostics errors, const Table& table) const {
+    for (Diagnostic& error : errors) {
+      if (error.place.file.empty())
+        error =
+            model_.sources.diagnostic(Severity::error, error.code, table.source_span, error.message, error.suggestion);
+    }
+    return errors;
+  }
+
+  void encode(TableIndex t, source::TableInput& input, store::StoredTable& stored) {
+    const Table& table = model_.tables[t];
+    report({"encoding " + table.name, input.rows, 0, 0});
+    std::vector<std::uint32_t> read_columns;
+    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      store::StoredColumn& column = stored.columns.emplace_back();
+      column.name = table.columns[c].name;
+      column.calculated = table.columns[c].is_calculated();
+      column.data.type = table.columns[c].type;
+      if (!column.calculated) read_columns.push_back(c);
+    }
+    base::parallel_for(read_columns.size(), options_.threads, [&](std::size_t i) {
+      const auto begin = Clock::now();
+      store::StoredColumn& column = stored.columns[read_columns[i]];
+      column.data = store::encode_column(input.columns[i]);
+      input.columns[i] = {};
+      column.encode_nanoseconds = nanoseconds_since(begin);
+    });
+  }
+
+  Result<void> need_link(LinkIndex index) {
+    if (link_done_[index]) return {};
+    const Link& link = model_.links[index];
+    for (const ColumnId id : {link.from, link.to}) {
+      if (auto done = need_column(id); !done) return done;
+    }
+    const auto begin = Clock::now();
+    report({"linking " + model::link_name(model_, link), store_.tables[link.from.table].rows, 0, 0});
+    store_.links[index] = loading::resolve_link(source_.column(link.from), source_.column(link.to));
+    store_.links[index].name = model::link_name(model_, link);
+    store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
+    link_done_[index] = true;
+    return {};
+  }
+
+  // Computes a calculated column after everything that it reads.
+  Result<void> need_column(ColumnId id) {
+    if (column_done_[id.table][id.column]) return {};
+    const Column& column = model_.column(id);
+    Result<void> ready;
+    walk(column.expression, [&](const Node& node) {
+      if (node.op != Op::column || !ready) return;
+      for (const LinkIndex link : node.column.path) {
+        if (ready) ready = need_link(link);
+      }
+      if (ready) ready = need_column(node.column.column);
+    });
+    if (!ready) return ready;
+    const auto begin = Clock::now();
+    report({"computing " + model_.column_name(id), store_.tables[id.table].rows, 0, 0});
+    const auto rows = engine::evaluate_rows(source_, id.table, column.expression, options_.threads);
+    if (!rows) return tl::unexpected(rows.error());
+    source::ColumnInput input;
+    input.type = column.type;
+    if (const auto bad = to_input(rows->values, input)) return overflow(id, *bad);
+    store::StoredColumn& stored = store_.tables[id.table].columns[id.column];
+    stored.evaluate_nanoseconds = nanoseconds_since(begin);
+    const auto encode_begin = Clock::now();
+    stored.data = store::encode_column(input);
+    stored.encode_nanoseconds = nanoseconds_since(encode_begin);
+    column_done_[id.table][id.column] = true;
+    return {};
+  }
+
+  Result<void> overflow(ColumnId id, std::uint64_t row) const {
+    const auto places = source::locate_rows(loading::table_request(model_, id.table), {row});
+    const std::string where = places.empty() ? "" : fmt::format(" ({}:{})", places[0].file, places[0].line);
+    return tl::unexpected(Diagnostics{model_.sources.diagnostic(
+        Severity::error, "JR-704", model_.column(id).name_span,
+        fmt::format("{} does not fit 64 bits in row {}{}", model_.column_name(id), row + 1, where),
+        "round it to fewer digits after the point, or compute a real")});
+  }
+
+  // A key holds a value in each row, and each value once.
+  Diagnostics check_keys(TableIndex t) const {
+    Diagnostics errors;
+    for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
+      const store::Column& column = source_.column({t, c});
+      if (!model_.tables[t].columns[c].key || column.distinct == column.rows) continue;
+      const auto found = repeated_rows({t, c});
+      errors.insert(errors.end(), found.begin(), found.end());
+    }
+    return errors;
+  }
+
+  // The first few rows whose key is null or was there before.
+  Diagnostics repeated_rows(ColumnId id) const {
+    constexpr std::size_t most = 5;
+    const store::Column& column = source_.column(id);
+    std::unordered_map<std::uint64_t, std::uint64_t> first;
+    std::vector<std::uint64_t> rows;
+    std::vector<std::string> messages;
+    for (std::uint64_t row = 0; row < column.rows && rows.size() < most; ++row) {
+      const std::uint64_t code = column.codes.at(row);
+      if (code == column.null_code) {
+        messages.push_back(fmt::format("the key {} is null here", model_.column_name(id)));
+      } else if (const auto [at, fresh] = first.emplace(code, row); fresh) {
+        continue;
+      } else {
+        messages.push_back(fmt::format("the key {} is {} here and in row {} already", model_.column_name(id),
+                                       to_text(column.value_of(code), column.type), at->second + 1));
+      }
+      rows.push_back(row);
+    }
+    const std::vector<Place> places = source::locate_rows(loading::table_request(model_, id.table), rows);
+    Diagnostics errors;
+    const std::uint64_t repeated = column.rows - column.distinct - column.nulls;
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      const auto error =
+          base::error_at("JR-508", i < places.size() ? places[i] : Place{model_.tables[id.table].source_pattern, 0, 0},
+                         fmt::format("{} ({} null and {} repeated keys in all)", messages[i], column.nulls, repeated),
+                         "a key names one row: mend the data, or declare the column without `key`");
+      errors.insert(errors.end(), error.begin(), error.end());
+    }
+    return errors;
+  }
+
+  const CheckedModel& model_;
+  const Options& options_;
+  store::Store store_;
+  engine::Source source_;
+  std::vector<std::vector<bool>> column_done_;
+  std::vector<bool> link_done_;
+};
+
+LoadReport describe(const store::Store& store, const std::string& path, bool loaded) {
+  LoadReport report;
+  report.store = path;
+  report.loaded = loaded;
+  for (const store::StoredTable& table : store.tables) {
+    TableLoad row{table.name, table.rows, table.source_bytes, 0, table.read_nanoseconds, table.read_nanoseconds};
+    for (const store::StoredColumn& column : table.columns) {
+      const std::uint64_t bytes = column.data.codes.bytes().size() + column.data.dictionary.size();
+      row.bytes += bytes;
+      row.total_nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
+      report.columns.push_back({table.name, column.name, table.rows, bytes, column.evaluate_nanoseconds,
+                                column.encode_nanoseconds, column.calculated});
+    }
+    report.source_bytes += table.source_bytes;
+    report.tables.push_back(std::move(row));
+  }
+  for (const store::StoredLink& link : store.links)
+    report.links.push_back({link.name, link.rows.size(), link.rows.bytes().size(), link.resolve_nanoseconds});
+  report.file_bytes = store.file_bytes;
+  report.total_nanoseconds = store.load_nanoseconds;
+  return report;
+}
+
+Options settled(Options options) {
+  options.today = today_of(options);
+  return options;
+}
+
+bool is_store(const std::string& path) {
+  return std::filesystem::path(path).extension() == ".jrs";
+}
+
+struct Loaded {
+  store::Store store;
+  bool loaded = false;
+};
+
+// Makes sure that a fresh store stands at `path`, and opens it.
+Result<Loaded> refresh(const Model& model, const std::string& path, const Options& options, Reload reload) {
+  const std::string wanted = loading::signature(model.checked(), *options.today);
+  if (reload == Reload::when_stale) {
+    if (auto store = store::open_store(path); store && loading::is_fresh(*store, model.checked(), wanted)) {
+      return Loaded{std::move(*store), false};
+    }
+  }
+  auto loaded = Loader(model, options).run(wanted);
+  if (!loaded) return tl::unexpected(loaded.error());
+  if (auto written = store::write_store(*loaded, path); !written) return tl::unexpected(written.error());
+  return Loaded{std::move(*loaded), true};
+}
+
+}  // namespace
+
+std::string store_path(const std::string& model_path, const Options& options) {
+  if (!options.store.empty()) return options.store;
+  return std::filesystem::path(model_path).replace_extension(".jrs").string();
+}
+
+Result<LoadReport> load(const std::string& path, const Options& given, Reload reload) {
+  if (is_store(path)) {
+    return tl::unexpected(base::error("JR-001",
+                                      fmt::format("{} is a store, and a store is loaded from its model text", path),
+                                      "name the .ridge file"));
+  }
+  const Options options = settled(given);
+  auto model = Model::read(path);
+  if (!model) return tl::unexpected(model.error());
+  const std::string target = store_path(path, options);
+  auto refreshed = refresh(*model, target, options, reload);
+  if (!refreshed) return tl::unexpected(refreshed.error());
+  if (refreshed->store.model_text != model->text()) {
+    // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
+    refreshed->store.model_text = model->text();
+    if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
+  }
+  return describe(refreshed->store, target, refreshed->loaded);
+}
+
+Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
+  const Options options = settled(given);
+  if (is_store(path)) {
+    auto store = store::open_store(path);
+    if (!store) return tl::unexpected(store.error());
+    auto model =
+        Model::parse((std::filesystem::path(path).parent_path() / store->model_name).string(), store->model_text);
+    if (!model) return tl::unexpected(model.error());
+    return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
+  }
+  auto model = Model::read(path);
+  if (!model) return tl::unexpected(model.error());
+  const std::string target = store_path(path, options);
+  // A store that is there and damaged is told, not silently replaced: something is wrong with the disk or the file.
+  std::error_code ignored;
+  if (std::filesystem::exists(target, ignored)) {
+    if (const auto store = store::open_store(target); !store && store.error()[0].code != "JR-604")
+      return tl::unexpected(store.error());
+  }
+  auto refreshed = refresh(*model, target, options, Reload::when_stale);
+  if (!refreshed) return tl::unexpected(refreshed.error());
+  return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
+}
+
+}  // namespace juniper

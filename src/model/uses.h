@@ -1,0 +1,34 @@
+// Who uses what: for each column and measure, the definitions and queries that name it.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "language/checked.h"
+
+namespace juniper::model {
+
+enum class UserKind : std::uint8_t { measure, calculated_column, link, sort_order, query, declared };
+
+struct User {
+  UserKind kind = UserKind::measure;
+  std::string name;     // "revenue", "sessions.line_value", "sessions.bay_id -> bays.bay_id"
+  language::Span span;  // of the definition
+
+  bool operator==(const User&) const = default;
+};
+
+// Users of each column, in the order of the model. A column on the many side of a link that is followed to reach
+// another column counts as used by the link alone.
+std::vector<User> users_of_column(const language::CheckedModel& model, language::ColumnId column);
+
+// Measures and queries that name a measure.
+std::vector<User> users_of_measure(const language::CheckedModel& model, language::MeasureIndex measure);
+
+// "measure", "calculated column", …
+std::string_view kind_name(UserKind kind);
+
+// A link as it is written: "sessions.end_day -> days.day as end_date".
+std::string link_name(const language::CheckedModel& model, const language::Link& link);
+
+}  // namespace juniper::model

@@ -1,0 +1,287 @@
+#include "refactor/inline_text.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <functional>
+
+#include "base/diagnostics.h"
+#include "language/check.h"
+#include "language/lexer.h"
+#include "language/parser.h"
+#include "model/uses.h"
+#include "refactor/text_edits.h"
+
+namespace juniper::refactor {
+
+using namespace language;
+
+namespace {
+
+// A copy of the expression as seen from the begin of `path`, which leads to the expression's own table.
+NodePtr behind_path(const NodePtr& node, TableIndex start, const std::vector<LinkIndex>& path) {
+  auto copy = std::make_shared<Node>(*node);
+  if (copy->op == Op::column) {
+    copy->column.start = start;
+    copy->column.path.insert(copy->column.path.begin(), path.begin(), path.end());
+  }
+  for (NodePtr& child : copy->children) child = behind_path(child, start, path);
+  return copy;
+}
+
+// A column as it is written where a row of its `start` table is in scope: by its table alone where one path leads
+// there, else link by link.
+std::string written(const CheckedModel& model, const ColumnRef& ref) {
+  const std::string column = written_name(model.column(ref.column).name);
+  if (ref.path.empty()) return column;
+  const auto ways = model.paths(ref.start, ref.column.table);
+  if (ways.size() == 1 && ways.front() == ref.path)
+    return written_name(model.tables[ref.column.table].name) + "." + column;
+  std::string text;
+  for (const LinkIndex i : ref.path) {
+    const Link& link = model.links[i];
+    text += written_name(link.role.empty() ? model.tables[link.to.table].name : link.role) + ".";
+  }
+  return text + column;
+}
+
+// True for expressions that need no brackets wherever a name stood.
+bool stands_alone(const Node& node) {
+  return node.op == Op::column || node.op == Op::call ||
+         (node.op == Op::literal && node.type.kind != TypeKind::boolean);
+}
+
+class TextExpander {
+ public:
+  TextExpander(const CheckedModel& model, const std::set<ColumnId>& removed) : model_(model), removed_(removed) {}
+
+  // The text of a removed column's expression, as it is written where a row of `start` is in scope and `path` leads to
+  // the column's table.
+  std::string text_of(ColumnId id, TableIndex start, const std::vector<LinkIndex>& path) const {
+    const NodePtr& expression = model_.column(id).expression;
+    const FreeParts free = free_parts(expression);
+    TextEdits edits;
+    walk(expression, [&](const Node& node) {
+      if (node.op != Op::column) return;
+      ColumnRef ref{start, path, node.column.column};
+      ref.path.insert(ref.path.end(), node.column.path.begin(), node.column.path.end());
+      if (removed_.contains(ref.column)) {
+        edits.replace(node.span, replacement(ref, free.contains({node.span.begin, node.span.end})));
+      } else if (!path.empty()) {
+        edits.replace(node.span, written(model_, ref));
+      }
+    });
+    return edits.apply(model_.sources[expression->span.file].text, expression->span);
+  }
+
+  // Replaces all removed columns in an expression that stays.
+  void rewrite(const NodePtr& expression, TextEdits& edits) const {
+    const FreeParts free = free_parts(expression);
+    walk(expression, [&](const Node& node) {
+      if (node.op != Op::column || !removed_.contains(node.column.column)) return;
+      edits.replace(node.span, replacement(node.column, free.contains({node.span.begin, node.span.end})));
+    });
+  }
+
+ private:
+  // The parts of an expression, by their begin and end in the text, that no operator touches: the whole, what an
+  // aggregate goes over, the arguments of functions.
+  using FreeParts = std::set<std::pair<std::uint32_t, std::uint32_t>>;
+  static FreeParts free_parts(const NodePtr& expression) {
+    FreeParts parts{{expression->span.begin, expression->span.end}};
+    walk(expression, [&](const Node& node) {
+      if (node.op != Op::aggregate && node.op != Op::call) return;
+      for (const NodePtr& child : node.children) parts.insert({child->span.begin, child->span.end});
+    });
+    return parts;
+  }
+
+  // What stands where a removed column was named: in brackets where an operator could take a part of it.
+  std::string replacement(const ColumnRef& ref, bool is_free) const {
+    const std::string text = text_of(ref.column, ref.start, ref.path);
+    return is_free || stands_alone(*model_.column(ref.column).expression) ? text : "(" + text + ")";
+  }
+
+  const CheckedModel& model_;
+  const std::set<ColumnId>& removed_;
+};
+
+// --- what is in the way ---------------------------------------------------------------------------------------------
+
+// Everything that needs the column stored, as errors at their places.
+Diagnostics blockers(const CheckedModel& model, ColumnId id) {
+  Diagnostics found;
+  const std::string name = model.column_name(id);
+  const auto block = [&](Span span, std::string why, std::string way_round) {
+    found.push_back(model.sources.diagnostic(Severity::error, "JR-803", span,
+                                             fmt::format("{} stays stored: {}", name, why), std::move(way_round)));
+  };
+  const Column& column = model.column(id);
+  if (column.key) block(column.name_span, "it is a key", "");
+  walk(column.expression, [&](const Node& node) {
+    if (node.op == Op::aggregate)
+      block(node.span, "its expression holds an aggregate, and an aggregate can't stand inside another in this version",
+            "make the aggregate a measure of its own");
+  });
+  for (const Query& query : model.queries) {
+    for (const QueryBy& key : query.by) {
+      if (key.column.column == id)
+        block(key.span, fmt::format("query '{}' groups by it", query.name),
+              "a query groups by stored columns: change the query first");
+    }
+    for (const NodePtr& condition : query.where) {
+      walk(condition, [&](const Node& node) {
+        if (node.op == Op::column && node.column.column == id)
+          block(node.span, fmt::format("query '{}' filters by it", query.name),
+                "filter by the columns that it is built on");
+      });
+    }
+  }
+  for (const model::User& user : model::users_of_column(model, id)) {
+    if (user.kind == model::UserKind::link) block(user.span, fmt::format("the link {} needs it", user.name), "");
+    if (user.kind == model::UserKind::sort_order) block(user.span, fmt::format("{} is sorted by it", user.name), "");
+    if (user.kind == model::UserKind::declared)
+      block(user.span, fmt::format("\"{}\" uses it, as its declaration says", user.name),
+            "take `used by` out when that is over");
+  }
+  return found;
+}
+
+// Calculated columns that `id` reads, directly.
+std::set<ColumnId> built_on(const CheckedModel& model, ColumnId id) {
+  std::set<ColumnId> columns;
+  for (const ColumnRef& ref : column_refs(model.column(id).expression)) {
+    if (model.column(ref.column).is_calculated()) columns.insert(ref.column);
+  }
+  return columns;
+}
+
+// True if no calculated column that stays reads it.
+bool only_measures_read(const CheckedModel& model, ColumnId id, const std::set<ColumnId>& removed) {
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
+      if (!removed.contains({t, c}) && model.tables[t].columns[c].is_calculated() &&
+          built_on(model, {t, c}).contains(id))
+        return false;
+    }
+  }
+  return true;
+}
+
+// The column and, level by level, those below it that nothing else needs.
+std::vector<ColumnId> columns_to_remove(const CheckedModel& model, ColumnId id) {
+  std::vector<ColumnId> order{id};
+  std::set<ColumnId> removed{id};
+  for (bool grown = true; grown;) {
+    grown = false;
+    for (const ColumnId above : std::vector<ColumnId>(order)) {
+      for (const ColumnId below : built_on(model, above)) {
+        if (removed.contains(below) || !only_measures_read(model, below, removed) || !blockers(model, below).empty())
+          continue;
+        removed.insert(below);
+        order.push_back(below);
+        grown = true;
+      }
+    }
+  }
+  return order;
+}
+
+bool reads_any(const NodePtr& expression, const std::set<ColumnId>& columns) {
+  bool reads = false;
+  walk(expression,
+       [&](const Node& node) { reads = reads || (node.op == Op::column && columns.contains(node.column.column)); });
+  return reads;
+}
+
+// The new text must mean what the tree means: each expression that was rewritten is read back and compared.
+Result<void> check_meaning(const CheckedModel& before, const std::string& text, const std::set<ColumnId>& removed) {
+  Sources sources;
+  const std::uint32_t file = sources.add({before.sources[0].name, text});
+  Diagnostics diagnostics;
+  const syntax::Model tree = parse_model(sources, file, diagnostics);
+  const CheckedModel after = check_model(tree, sources, diagnostics);
+  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  const auto differs = [&](const NodePtr& old_node, const NodePtr& new_node) {
+    return canonical(before, expand(before, old_node, removed)) != canonical(after, new_node);
+  };
+  const auto failed = [&](Span span, const std::string& name) {
+    return tl::unexpected(Diagnostics{before.sources.diagnostic(
+        Severity::error, "JR-803", span,
+        fmt::format("'{}' would not mean the same with the column's expression written in", name),
+        "a name in it is read differently there: write its path out, or rename the row")});
+  };
+  for (std::size_t m = 0; m < before.measures.size(); ++m) {
+    if (differs(before.measures[m].expression, after.measures[m].expression))
+      return failed(before.measures[m].span, before.measures[m].name);
+  }
+  for (std::size_t t = 0; t < before.tables.size(); ++t) {
+    for (std::uint32_t c = 0; c < before.tables[t].columns.size(); ++c) {
+      const Column& column = before.tables[t].columns[c];
+      if (!column.is_calculated() || removed.contains({static_cast<TableIndex>(t), c})) continue;
+      const auto index = after.tables[t].find(column.name);
+      if (!index || differs(column.expression, after.tables[t].columns[*index].expression))
+        return failed(column.span, column.name);
+    }
+  }
+  for (std::size_t q = 0; q < before.queries.size(); ++q) {
+    for (std::size_t s = 0; s < before.queries[q].show.size(); ++s) {
+      if (differs(before.queries[q].show[s].expression, after.queries[q].show[s].expression))
+        return failed(before.queries[q].show[s].span, before.queries[q].name);
+    }
+  }
+  return {};
+}
+
+}  // namespace
+
+NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
+  if (!node) return node;
+  if (node->op == Op::column && removed.contains(node->column.column)) {
+    return behind_path(expand(model, model.column(node->column.column).expression, removed), node->column.start,
+                       node->column.path);
+  }
+  auto copy = std::make_shared<Node>(*node);
+  for (NodePtr& child : copy->children) child = expand(model, child, removed);
+  copy->rows.where = expand(model, copy->rows.where, removed);
+  return copy;
+}
+
+std::string expanded_text(const CheckedModel& model, ColumnId column, const std::set<ColumnId>& removed) {
+  return TextExpander(model, removed).text_of(column, column.table, {});
+}
+
+Result<InlinePlan> plan_inline(const CheckedModel& model, ColumnId id) {
+  const Column& column = model.column(id);
+  if (!column.is_calculated()) {
+    return tl::unexpected(Diagnostics{
+        model.sources.diagnostic(Severity::error, "JR-802", column.name_span,
+                                 fmt::format("{} is read from the source, not calculated", model.column_name(id)),
+                                 "only a calculated column has an expression that can move into measures")});
+  }
+  if (Diagnostics blocked = blockers(model, id); !blocked.empty()) return tl::unexpected(std::move(blocked));
+  InlinePlan plan;
+  plan.removed = columns_to_remove(model, id);
+  const std::set<ColumnId> removed(plan.removed.begin(), plan.removed.end());
+  const TextExpander expander(model, removed);
+  const std::string& text = model.sources[0].text;
+  TextEdits edits;
+  for (const ColumnId gone : plan.removed) edits.remove_declaration(text, model.column(gone).span);
+  for (const Measure& measure : model.measures) expander.rewrite(measure.expression, edits);
+  for (const Query& query : model.queries) {
+    for (const QueryShow& item : query.show) expander.rewrite(item.expression, edits);
+  }
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
+      const NodePtr& expression = model.tables[t].columns[c].expression;
+      if (removed.contains({t, c}) || !reads_any(expression, removed)) continue;
+      expander.rewrite(expression, edits);
+      plan.rewritten.push_back({t, c});
+    }
+  }
+  plan.text = edits.apply(text);
+  if (auto meant = check_meaning(model, plan.text, removed); !meant) return tl::unexpected(meant.error());
+  return plan;
+}
+
+}  // namespace juniper::refactor

@@ -1,0 +1,24 @@
+// Cells of reports.
+#pragma once
+
+#include <string>
+
+#include "juniper/report.h"
+
+namespace juniper::report_cells {
+
+Cell text(std::string value);
+Cell count(std::uint64_t value);
+Cell bytes(std::uint64_t value);
+Cell nanoseconds(std::int64_t value);
+Cell boolean(bool value);
+// `part` of `whole`, as a percentage for people and a fraction for programs; null when the whole is nothing.
+Cell share(std::uint64_t part, std::uint64_t whole);
+// A plain number with `digits` digits after the point.
+Cell number(double value, int digits);
+// A value of the model by its format.
+Cell value(const Value& value, Type type, std::string_view format);
+// A bar of up to `width` characters, for people alone.
+Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width = 16);
+
+}  // namespace juniper::report_cells

@@ -1,0 +1,509 @@
+// The library's results as documents: which figures stand in which table, under which heading.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <numeric>
+
+#include "base/diagnostics.h"
+#include "base/format.h"
+#include "juniper/report.h"
+#include "report/cells.h"
+
+namespace juniper {
+
+namespace {
+
+namespace cell = report_cells;
+
+TableColumn left(std::string name, std::string heading, Audience audience = Audience::all) {
+  return {std::move(name), std::move(heading), false, audience};
+}
+TableColumn right(std::string name, std::string heading, Audience audience = Audience::all) {
+  return {std::move(name), std::move(heading), true, audience};
+}
+
+// "measure revenue, 3 more"; "nothing" where nobody uses it.
+std::string short_list(const std::vector<std::string>& items) {
+  if (items.empty()) return "nothing";
+  if (items.size() == 1) return items[0];
+  return fmt::format("{}, {} more", items[0], items.size() - 1);
+}
+
+std::string plural(std::uint64_t count, std::string_view word) {
+  return fmt::format("{} {}{}", base::grouped(count), word, count == 1 ? "" : "s");
+}
+
+}  // namespace
+
+// --- load -----------------------------------------------------------------------------------------------------------
+
+Report report(const LoadReport& load) {
+  Report made;
+  made.blocks.push_back(Fact{"store", "store", cell::text(load.store)});
+  made.blocks.push_back(Fact{
+      "loaded",
+      load.loaded ? "loaded" : "fresh",
+      {Cell::Kind::boolean, load.loaded ? "now" : "nothing has changed since it was loaded: the figures are from then",
+       load.loaded ? "true" : "false"}});
+  made.blocks.push_back(Fact{"source_bytes", "source", cell::bytes(load.source_bytes)});
+  made.blocks.push_back(Fact{"file_bytes", "store file", cell::bytes(load.file_bytes)});
+  made.blocks.push_back(Fact{"total_nanoseconds", "time", cell::nanoseconds(load.total_nanoseconds)});
+  made.blocks.push_back(Heading{"Tables"});
+  Table tables{
+      "tables",
+      InCsv::no,
+      {left("table", "table"), right("rows", "rows"), right("source_bytes", "source"), right("bytes", "in store"),
+       right("read_nanoseconds", "reading"), right("total_nanoseconds", "reading, computing, encoding")},
+      {}};
+  for (const TableLoad& t : load.tables) {
+    tables.rows.push_back({{cell::text(t.table), cell::count(t.rows), cell::bytes(t.source_bytes), cell::bytes(t.bytes),
+                            cell::nanoseconds(t.read_nanoseconds), cell::nanoseconds(t.total_nanoseconds)}});
+  }
+  made.blocks.push_back(std::move(tables));
+
+  Table columns{
+      "columns",
+      InCsv::yes,
+      {left("table", "table"), left("column", "column"), left("calculated", "calculated"), right("rows", "rows"),
+       right("bytes", "in store"), right("evaluate_nanoseconds", "computing"), right("encode_nanoseconds", "encoding")},
+      {}};
+  Table calculated{"calculated_columns", InCsv::no, columns.columns, {}};
+  for (const ColumnLoad& c : load.columns) {
+    const TableRow row{{cell::text(c.table), cell::text(c.column), cell::boolean(c.calculated), cell::count(c.rows),
+                        cell::bytes(c.bytes), cell::nanoseconds(c.evaluate_nanoseconds),
+                        cell::nanoseconds(c.encode_nanoseconds)}};
+    columns.rows.push_back(row);
+    if (c.calculated) calculated.rows.push_back(row);
+  }
+  // People see what each calculated column cost; programs get every column.
+  calculated.columns[2].audience = Audience::programs;
+  std::stable_sort(calculated.rows.begin(), calculated.rows.end(), [&](const TableRow& a, const TableRow& b) {
+    return std::stoull(a.cells[5].exact) + std::stoull(a.cells[6].exact) >
+           std::stoull(b.cells[5].exact) + std::stoull(b.cells[6].exact);
+  });
+  made.blocks.push_back(Heading{"Calculated columns"});
+  made.blocks.push_back(std::move(calculated));
+  for (TableColumn& column : columns.columns) column.audience = Audience::programs;
+  made.blocks.push_back(std::move(columns));
+  Table link_table{"links",
+                   InCsv::no,
+                   {left("link", "link"), right("rows", "rows"), right("bytes", "in store"),
+                    right("resolve_nanoseconds", "resolving")},
+                   {}};
+  for (const LinkLoad& l : load.links)
+    link_table.rows.push_back(
+        {{cell::text(l.link), cell::count(l.rows), cell::bytes(l.bytes), cell::nanoseconds(l.resolve_nanoseconds)}});
+  made.blocks.push_back(Heading{"Links"});
+  made.blocks.push_back(std::move(link_table));
+  return made;
+}
+
+// --- weigh ----------------------------------------------------------------------------------------------------------
+
+namespace {
+
+// One line of the ranking: a column, a link, or what belongs to the file alone.
+struct Part {
+  std::string kind;
+  std::string table;
+  std::string name;
+  const ColumnWeight* column = nullptr;
+  std::uint64_t rows = 0;
+  std::uint64_t dictionary_bytes = 0;
+  std::uint64_t code_bytes = 0;
+  std::uint64_t other_bytes = 0;
+  std::string encoding;
+  std::uint64_t total() const { return dictionary_bytes + code_bytes + other_bytes; }
+  double bits() const { return rows == 0 ? 0 : 8.0 * static_cast<double>(total()) / static_cast<double>(rows); }
+};
+
+std::vector<Part> parts_of(const Weighing& weighing) {
+  std::vector<Part> parts;
+  for (const ColumnWeight& c : weighing.columns) {
+    parts.push_back({c.calculated ? "calculated" : "column", c.table, c.column, &c, c.rows, c.dictionary_bytes,
+                     c.code_bytes, 0, c.encoding});
+  }
+  for (const LinkWeight& l : weighing.links)
+    parts.push_back({"link", l.table, l.link, nullptr, l.rows, 0, l.bytes, 0, l.encoding});
+  parts.push_back({"file", "", "header, directory, model text", nullptr, 0, 0, 0, weighing.overhead_bytes, ""});
+  return parts;
+}
+
+Result<void> sort_parts(std::vector<Part>& parts, const std::string& figure) {
+  const auto by = [&](const auto& key) {
+    std::stable_sort(parts.begin(), parts.end(), [&](const Part& a, const Part& b) { return key(a) > key(b); });
+  };
+  const auto of_column = [](const Part& p, auto member) { return p.column == nullptr ? 0 : p.column->*member; };
+  if (figure == "bytes") {
+    by([](const Part& p) { return p.total(); });
+  } else if (figure == "rows") {
+    by([](const Part& p) { return p.rows; });
+  } else if (figure == "bits") {
+    by([](const Part& p) { return p.bits(); });
+  } else if (figure == "distinct") {
+    by([&](const Part& p) { return of_column(p, &ColumnWeight::distinct); });
+  } else if (figure == "nulls") {
+    by([&](const Part& p) { return of_column(p, &ColumnWeight::nulls); });
+  } else if (figure == "name") {
+    std::stable_sort(parts.begin(), parts.end(), [](const Part& a, const Part& b) {
+      return std::pair(a.table, a.name) < std::pair(b.table, b.name);
+    });
+  } else {
+    return tl::unexpected(base::error("JR-003", fmt::format("there is no figure '{}' to sort by", figure),
+                                      "sort by bytes, rows, distinct, nulls, bits or name"));
+  }
+  return {};
+}
+
+std::string shown_name(const Part& part) {
+  return part.kind == "column" || part.kind == "calculated" ? part.table + "." + part.name : part.name;
+}
+
+Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::size_t top) {
+  Table table{
+      "parts",
+      InCsv::yes,
+      {left("kind", "kind"), left("table", "table", Audience::programs), left("name", "name", Audience::programs),
+       left("part", "part", Audience::people), right("rows", "rows"), right("distinct", "distinct"),
+       right("nulls", "nulls", Audience::programs), right("dictionary_bytes", "dictionary"),
+       right("code_bytes", "codes"), right("other_bytes", "other", Audience::programs), right("total_bytes", "total"),
+       right("share_of_file", "share"), left("bar", "", Audience::people), right("bits_per_row", "bits/row"),
+       left("encoding", "encoding"), left("type", "type", Audience::programs), left("min", "min", Audience::programs),
+       left("max", "max", Audience::programs), left("used_by", "used by")},
+      {}};
+  const std::uint64_t most = std::accumulate(parts.begin(), parts.end(), std::uint64_t{1},
+                                             [](std::uint64_t m, const Part& p) { return std::max(m, p.total()); });
+  for (const Part& p : parts) {
+    if (top != 0 && table.rows.size() == top) break;
+    const ColumnWeight* c = p.column;
+    Cell used;
+    if (c != nullptr) {
+      used = cell::text(short_list(c->used_by));
+      used.exact = fmt::format("{}", fmt::join(c->used_by, "; "));
+    }
+    table.rows.push_back(
+        {{cell::text(p.kind), cell::text(p.table), cell::text(p.name), cell::text(shown_name(p)),
+          p.kind == "file" ? Cell{} : cell::count(p.rows), c != nullptr ? cell::count(c->distinct) : Cell{},
+          c != nullptr ? cell::count(c->nulls) : Cell{},
+          p.dictionary_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.dictionary_bytes),
+          p.code_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.code_bytes), cell::bytes(p.other_bytes),
+          cell::bytes(p.total()), cell::share(p.total(), weighing.file_bytes), cell::bar(p.total(), most),
+          p.kind == "file" ? Cell{} : cell::number(p.bits(), 1), cell::text(p.encoding),
+          c != nullptr ? cell::text(to_string(c->type)) : Cell{},
+          c != nullptr ? cell::value(c->min, c->type, "") : Cell{},
+          c != nullptr ? cell::value(c->max, c->type, "") : Cell{}, used}});
+  }
+  return table;
+}
+
+Table weight_tables(const Weighing& weighing) {
+  Table table{"tables",
+              InCsv::no,
+              {left("table", "table"), right("rows", "rows"), right("source_bytes", "source"),
+               right("dictionary_bytes", "dictionaries"), right("code_bytes", "codes"), right("link_bytes", "links"),
+               right("total_bytes", "total"), right("share_of_file", "share"), left("bar", "", Audience::people)},
+              {}};
+  std::uint64_t most = 1;
+  for (const TableWeight& t : weighing.tables) most = std::max(most, t.total_bytes());
+  const auto add = [&](std::string name, const TableWeight& t, std::uint64_t total, bool strong) {
+    table.rows.push_back(
+        {{cell::text(std::move(name)), strong ? Cell{} : cell::count(t.rows), cell::bytes(t.source_bytes),
+          cell::bytes(t.dictionary_bytes), cell::bytes(t.code_bytes), cell::bytes(t.link_bytes), cell::bytes(total),
+          cell::share(total, weighing.file_bytes), strong ? Cell{} : cell::bar(total, most)},
+         strong});
+  };
+  TableWeight sum;
+  for (const TableWeight& t : weighing.tables) {
+    add(t.table, t, t.total_bytes(), false);
+    sum.source_bytes += t.source_bytes;
+    sum.dictionary_bytes += t.dictionary_bytes;
+    sum.code_bytes += t.code_bytes;
+    sum.link_bytes += t.link_bytes;
+  }
+  add("all tables", sum, sum.total_bytes(), true);
+  return table;
+}
+
+}  // namespace
+
+Result<Report> report(const Weighing& weighing, const WeighView& view) {
+  std::vector<Part> parts = parts_of(weighing);
+  if (auto sorted = sort_parts(parts, view.sort); !sorted) return tl::unexpected(sorted.error());
+  Report made;
+  made.blocks.push_back(Fact{"model", "model", cell::text(weighing.model)});
+  Cell file = cell::bytes(weighing.file_bytes);
+  file.shown += fmt::format(" ({} bytes)", base::grouped(weighing.file_bytes));
+  made.blocks.push_back(Fact{"file_bytes", "store file", file});
+  Cell source = cell::bytes(weighing.source_bytes);
+  if (weighing.file_bytes != 0)
+    source.shown += fmt::format(", {:.1f} times the store",
+                                static_cast<double>(weighing.source_bytes) / static_cast<double>(weighing.file_bytes));
+  made.blocks.push_back(Fact{"source_bytes", "source files", source});
+  made.blocks.push_back(Fact{"overhead_bytes", "file overhead", cell::bytes(weighing.overhead_bytes)});
+  made.blocks.push_back(Heading{"Tables"});
+  made.blocks.push_back(weight_tables(weighing));
+  const std::size_t shown = view.top == 0 ? parts.size() : std::min(view.top, parts.size());
+  made.blocks.push_back(Heading{shown == parts.size()
+                                    ? fmt::format("All {} parts of the file, by {}", parts.size(), view.sort)
+                                    : fmt::format("The first {} of {} parts, by {}", shown, parts.size(), view.sort)});
+  made.blocks.push_back(part_table(weighing, parts, view.top));
+  const auto unused = static_cast<std::size_t>(std::count_if(weighing.columns.begin(), weighing.columns.end(),
+                                                             [](const ColumnWeight& c) { return c.used_by.empty(); }));
+  std::uint64_t unused_bytes = 0;
+  for (const ColumnWeight& c : weighing.columns) unused_bytes += c.used_by.empty() ? c.total_bytes() : 0;
+  if (unused != 0)
+    made.blocks.push_back(
+        Paragraph{fmt::format("\n{} used by nothing: {}, {} of the file.",
+                              unused == 1 ? "1 column is" : fmt::format("{} columns are", unused),
+                              base::format_bytes(unused_bytes), cell::share(unused_bytes, weighing.file_bytes).shown)});
+  return made;
+}
+
+// --- links ----------------------------------------------------------------------------------------------------------
+
+Report report(const std::vector<LinkUse>& uses) {
+  Table table{"links",
+              InCsv::yes,
+              {left("link", "link"), right("many_rows", "rows"), right("many_keys", "keys"),
+               right("null_rows", "null keys"), right("one_rows", "one side"), right("used_rows", "used"),
+               right("unused_rows", "unused"), right("used_share", "share used"), right("orphan_keys", "orphan keys"),
+               right("orphan_rows", "in rows"), right("bytes", "bytes")},
+              {}};
+  Table orphans{"orphans", InCsv::no, {left("link", "link"), left("key", "orphan key"), right("rows", "rows")}, {}};
+  for (const LinkUse& use : uses) {
+    table.rows.push_back({{cell::text(use.link), cell::count(use.many_rows), cell::count(use.many_keys),
+                           cell::count(use.null_rows), cell::count(use.one_rows), cell::count(use.used_rows),
+                           cell::count(use.unused_rows()), cell::share(use.used_rows, use.one_rows),
+                           cell::count(use.orphan_keys), cell::count(use.orphan_rows), cell::bytes(use.bytes)},
+                          use.orphan_keys != 0});
+    for (const OrphanKey& orphan : use.samples)
+      orphans.rows.push_back({{cell::text(use.link), cell::text(orphan.key), cell::count(orphan.rows)}});
+  }
+  Report made;
+  made.blocks.push_back(Heading{"Links, many side to one"});
+  made.blocks.push_back(std::move(table));
+  made.blocks.push_back(Heading{"Keys without a match, the most frequent of each link"});
+  if (orphans.rows.empty()) made.blocks.push_back(Paragraph{"Every key has its match."});
+  made.blocks.push_back(std::move(orphans));
+  for (const LinkUse& use : uses) {
+    if (use.used_rows * 2 < use.one_rows)
+      made.blocks.push_back(Paragraph{fmt::format("\n{}: {} of {} rows of the one side are never reached.", use.link,
+                                                  base::grouped(use.unused_rows()), base::grouped(use.one_rows))});
+  }
+  return made;
+}
+
+// --- ask ------------------------------------------------------------------------------------------------------------
+
+Report report(const QueryResult& result) {
+  Table table{"rows", InCsv::yes, {left("level", "level", Audience::programs)}, {}};
+  // A program's column of its own name must not meet ours.
+  for (const ResultColumn& column : result.columns)
+    table.columns.push_back({column.name, column.name, column.type.is_number(), Audience::all});
+  for (const ResultRow& row : result.rows) {
+    TableRow drawn{{cell::text(result.levels[row.level])}, row.level != 0};
+    bool said_total = false;
+    for (std::size_t i = 0; i < result.columns.size(); ++i) {
+      const ResultColumn& column = result.columns[i];
+      Cell c = cell::value(row.cells[i], column.type, column.format);
+      if (column.is_key && !result.kept[row.level][i]) {
+        c.shown = said_total ? "" : "total";
+        said_total = true;
+      } else if (column.is_key && row.cells[i].is_null()) {
+        c.shown = "(no match)";
+      }
+      drawn.cells.push_back(std::move(c));
+    }
+    table.rows.push_back(std::move(drawn));
+  }
+  Report made;
+  if (!result.title.empty()) made.blocks.push_back(Heading{result.title});
+  made.blocks.push_back(std::move(table));
+  made.blocks.push_back(
+      Paragraph{fmt::format("\n{}, {} rows read, {}", plural(result.rows.size(), "row"),
+                            base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
+  return made;
+}
+
+// --- refactor -------------------------------------------------------------------------------------------------------
+
+namespace {
+
+Table difference_table(const std::vector<std::pair<std::string, Comparison>>& compared) {
+  static constexpr std::array kinds{"differs", "row is missing", "row is new", "order differs", "column differs"};
+  Table table{"differences",
+              InCsv::no,
+              {left("query", "query"), left("kind", "what"), left("row", "row"), left("column", "column"),
+               right("expected", "expected"), right("found", "found"), right("change", "change")},
+              {}};
+  for (const auto& [query, comparison] : compared) {
+    for (const Difference& d : comparison.samples) {
+      table.rows.push_back({{cell::text(query), cell::text(kinds[static_cast<std::size_t>(d.kind)]), cell::text(d.row),
+                             cell::text(d.column), cell::text(d.expected), cell::text(d.found), cell::text(d.change)}});
+    }
+  }
+  return table;
+}
+
+std::string signed_bytes(std::uint64_t before, std::uint64_t after) {
+  return after <= before ? "-" + base::format_bytes(before - after) : "+" + base::format_bytes(after - before);
+}
+
+void add_ledger(const Refactoring& refactoring, Report& made) {
+  const Ledger& ledger = refactoring.ledger;
+  made.blocks.push_back(Heading{"Ledger"});
+  Table table{"ledger",
+              InCsv::no,
+              {left("figure", ""), right("before", "before"), right("after", "after"), right("change", "change")},
+              {}};
+  table.rows.push_back(
+      {{cell::text("store file"), cell::bytes(ledger.file_bytes_before), cell::bytes(ledger.file_bytes_after),
+        cell::text(signed_bytes(ledger.file_bytes_before, ledger.file_bytes_after))}});
+  table.rows.push_back(
+      {{cell::text("load"), cell::nanoseconds(ledger.load_nanoseconds_before),
+        cell::nanoseconds(ledger.load_nanoseconds_after),
+        cell::text(base::format_nanoseconds(ledger.load_nanoseconds_after - ledger.load_nanoseconds_before))}});
+  for (const QueryProof& q : refactoring.queries) {
+    const std::int64_t change = q.after_nanoseconds - q.before_nanoseconds;
+    table.rows.push_back({{cell::text("query " + q.query), cell::nanoseconds(q.before_nanoseconds),
+                           cell::nanoseconds(q.after_nanoseconds),
+                           cell::text((change > 0 ? "+" : "") + base::format_nanoseconds(change))}});
+  }
+  made.blocks.push_back(std::move(table));
+  Table removed{"removed_columns",
+                InCsv::no,
+                {left("column", "no longer stored"), right("bytes", "bytes"), right("nanoseconds", "time at load")},
+                {}};
+  for (const Ledger::Column& c : ledger.removed)
+    removed.rows.push_back({{cell::text(c.column), cell::bytes(c.bytes), cell::nanoseconds(c.nanoseconds)}});
+  made.blocks.push_back(std::move(removed));
+}
+
+}  // namespace
+
+Report report(const Refactoring& refactoring) {
+  Report made;
+  made.blocks.push_back(Fact{"refactoring", "refactoring", cell::text(refactoring.title)});
+  made.blocks.push_back(
+      Fact{"proved",
+           "proved",
+           {Cell::Kind::boolean,
+            refactoring.proved() ? "yes: every row and every query came out the same" : "NO: see what differs below",
+            refactoring.proved() ? "true" : "false"}});
+  made.blocks.push_back(Heading{"Change of the text"});
+  made.blocks.push_back(Verbatim{"diff", refactoring.diff});
+  made.blocks.push_back(Heading{"Proof by rows: what is stored against what the expression gives"});
+  Table rows{"rows",
+             InCsv::no,
+             {left("column", "column"), left("removed", "removed"), right("rows", "rows compared"),
+              right("differing", "differing"), left("expression", "expression now")},
+             {}};
+  Table samples{"row_differences", InCsv::no, {left("column", "column"), left("difference", "difference")}, {}};
+  for (const RowProof& p : refactoring.rows) {
+    rows.rows.push_back({{cell::text(p.column), cell::boolean(p.removed), cell::count(p.rows), cell::count(p.differing),
+                          cell::text(p.expression)},
+                         p.differing != 0});
+    for (const std::string& sample : p.samples)
+      samples.rows.push_back({{cell::text(p.column), cell::text(sample)}, true});
+  }
+  made.blocks.push_back(std::move(rows));
+  if (!samples.rows.empty()) made.blocks.push_back(std::move(samples));
+  made.blocks.push_back(Heading{"Proof by queries: every saved query, before and after"});
+  Table queries{"queries",
+                InCsv::yes,
+                {left("query", "query"), right("rows", "rows"), right("cells", "cells compared"),
+                 right("differences", "differing"), right("before_nanoseconds", "before", Audience::programs),
+                 right("after_nanoseconds", "after", Audience::programs)},
+                {}};
+  std::vector<std::pair<std::string, Comparison>> compared;
+  for (const QueryProof& q : refactoring.queries) {
+    queries.rows.push_back({{cell::text(q.query), cell::count(q.comparison.rows), cell::count(q.comparison.cells),
+                             cell::count(q.comparison.differences), cell::nanoseconds(q.before_nanoseconds),
+                             cell::nanoseconds(q.after_nanoseconds)},
+                            !q.comparison.same()});
+    compared.emplace_back(q.query, q.comparison);
+  }
+  made.blocks.push_back(std::move(queries));
+  if (Table differences = difference_table(compared); !differences.rows.empty())
+    made.blocks.push_back(std::move(differences));
+  add_ledger(refactoring, made);
+  return made;
+}
+
+// --- baseline and check ---------------------------------------------------------------------------------------------
+
+Report report(const BaselineReport& baseline) {
+  Report made;
+  made.blocks.push_back(Fact{"folder", "baseline", cell::text(baseline.folder)});
+  Table table{"queries",
+              InCsv::yes,
+              {left("query", "query"), right("rows", "rows"), right("cells", "cells"), right("nanoseconds", "time")},
+              {}};
+  for (const RecordedQuery& q : baseline.queries)
+    table.rows.push_back(
+        {{cell::text(q.query), cell::count(q.rows), cell::count(q.cells), cell::nanoseconds(q.nanoseconds)}});
+  made.blocks.push_back(std::move(table));
+  for (const std::string& name : baseline.dropped)
+    made.blocks.push_back(Paragraph{fmt::format("\nNo longer in the model, and taken out of the baseline: {}", name)});
+  return made;
+}
+
+Report report(const CheckReport& check) {
+  static constexpr std::array states{"same", "DIFFERENT", "LOST", "FAILED", "new"};
+  static constexpr std::array codes{"same", "different", "lost", "failed", "added"};
+  Report made;
+  const auto bad = std::count_if(check.queries.begin(), check.queries.end(), [](const CheckedQuery& q) {
+    return q.state != CheckState::same && q.state != CheckState::added;
+  });
+  made.blocks.push_back(Fact{"baseline", "baseline", cell::text(check.folder)});
+  made.blocks.push_back(Fact{
+      "passed",
+      "result",
+      {Cell::Kind::boolean, bad == 0 ? "passed" : fmt::format("FAILED: {} of {} queries", bad, check.queries.size()),
+       check.passed() ? "true" : "false"}});
+  made.blocks.push_back(
+      Fact{"data_changed",
+           "data",
+           {Cell::Kind::boolean,
+            check.data_changed ? "not the data that the baseline was taken on: numbers may differ for that reason"
+                               : "as when the baseline was taken",
+            check.data_changed ? "true" : "false"}});
+  Table table{
+      "queries",
+      InCsv::yes,
+      {left("query", "query"), left("state", "result"), right("rows", "rows"), right("cells", "cells compared"),
+       right("differences", "differing"), right("recorded_nanoseconds", "time then"), right("nanoseconds", "time now")},
+      {}};
+  std::vector<std::pair<std::string, Comparison>> compared;
+  for (const CheckedQuery& q : check.queries) {
+    const auto state = static_cast<std::size_t>(q.state);
+    const bool ran = q.state == CheckState::same || q.state == CheckState::different;
+    table.rows.push_back({{cell::text(q.query),
+                           {Cell::Kind::text, states[state], codes[state]},
+                           ran ? cell::count(q.comparison.rows) : Cell{},
+                           ran ? cell::count(q.comparison.cells) : Cell{},
+                           ran ? cell::count(q.comparison.differences) : Cell{},
+                           q.recorded_nanoseconds != 0 ? cell::nanoseconds(q.recorded_nanoseconds) : Cell{},
+                           ran ? cell::nanoseconds(q.nanoseconds) : Cell{}},
+                          q.state != CheckState::same});
+    compared.emplace_back(q.query, q.comparison);
+  }
+  made.blocks.push_back(std::move(table));
+  Table differences = difference_table(compared);
+  if (!differences.rows.empty()) {
+    made.blocks.push_back(Heading{"What differs"});
+    std::uint64_t all = 0;
+    for (const auto& [query, comparison] : compared) all += comparison.differences;
+    const std::size_t shown = differences.rows.size();
+    made.blocks.push_back(std::move(differences));
+    if (all > shown) made.blocks.push_back(Paragraph{fmt::format("and {} more", all - shown)});
+  }
+  for (const CheckedQuery& q : check.queries) {
+    if (q.state == CheckState::lost)
+      made.blocks.push_back(Paragraph{fmt::format("\n{}: recorded, and no longer in the model", q.query)});
+    if (!q.errors.empty()) made.blocks.push_back(Paragraph{"\n" + render(q.errors)});
+  }
+  return made;
+}
+
+}  // namespace juniper

@@ -1,0 +1,51 @@
+// A table from CSV files: typed columns ready to be encoded.
+#pragma once
+
+#include <filesystem>
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "juniper/diagnostics.h"
+#include "source/table_input.h"
+
+namespace juniper::source {
+
+struct ColumnRequest {
+  std::string name;    // for messages
+  std::string header;  // in the file
+  Type type;
+};
+
+struct TableRequest {
+  std::string name;
+  std::filesystem::path folder;  // what the pattern is relative to
+  std::string pattern;           // "data/sessions-*.csv": * and ? in the last part of the path
+  char delimiter = ',';
+  std::vector<ColumnRequest> columns;
+};
+
+// The files that a pattern matches, in the order of their names. Errors: JR-504 (none).
+Result<std::vector<std::filesystem::path>> find_files(const TableRequest& request);
+
+// Called now and then with the bytes and rows read so far.
+using ReadProgress = std::function<void(std::uint64_t bytes, std::uint64_t rows)>;
+
+// Reads all files of a table, one after the other. Every column is found by its header in each file; other columns of
+// the files are not read. Errors, up to 20 with their places: JR-501 and JR-502 as CsvReader, JR-503 (text that is not
+// UTF-8), JR-504 (no file), JR-505 (a header is missing or twice there), JR-506 (a record has more or fewer fields than
+// the header), JR-507 (a field does not fit its type).
+Result<TableInput> read_table(const TableRequest& request, const ReadProgress& progress);
+
+// Where rows (ascending, counted from 0 over all files of the table) stand in the files. For messages about rows that
+// are known by number alone; reads the files again.
+std::vector<Place> locate_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows);
+
+// A source file as it is now, without its hash; nothing if it can't be looked at.
+std::optional<SourceFile> look_at(const std::string& table, const std::filesystem::path& path);
+
+// XXH3 of a file's bytes; nothing if it can't be read.
+std::optional<std::uint64_t> hash_file(const std::filesystem::path& path);
+
+}  // namespace juniper::source

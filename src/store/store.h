@@ -1,0 +1,90 @@
+// The encoded tables of one model, in memory or mapped from a store file, and that file.
+//
+// Layout of a store file (.jrs), all little-endian:
+//
+//   header, 64 bytes
+//     char[8]   "JRSTORE\n"
+//     uint32    format version, 1
+//     uint32    0
+//     uint64    bytes of the whole file
+//     uint64    offset of the directory
+//     uint64    bytes of the directory
+//     uint64    XXH3 (64 bits) of the directory
+//     uint64    0
+//     uint64    XXH3 of the 56 bytes before
+//   parts       each begins at a multiple of 8; what it holds is told by the directory
+//   directory   JSON: tables, columns, links, sources, and for each part {offset, bytes, hash}
+//
+// A file is written beside its place, synced, and renamed, so that a reader sees the old store or the new one.
+#pragma once
+
+#include <cstdint>
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "juniper/diagnostics.h"
+#include "store/column.h"
+
+namespace juniper::store {
+
+struct StoredColumn {
+  std::string name;
+  bool calculated = false;
+  std::int64_t evaluate_nanoseconds = 0;  // of a calculated column, when it was loaded
+  std::int64_t encode_nanoseconds = 0;
+  Column data;
+};
+
+struct StoredTable {
+  std::string name;
+  std::uint64_t rows = 0;
+  std::uint64_t source_bytes = 0;
+  std::int64_t read_nanoseconds = 0;
+  std::vector<StoredColumn> columns;
+};
+
+// For each row of the many side, the row of the one side: codes of its row numbers, `no_row` where the key is null or
+// has no match.
+struct StoredLink {
+  std::string name;
+  std::uint64_t no_row = 0;  // the rows of the one side
+  std::int64_t resolve_nanoseconds = 0;
+  Codes rows;
+};
+
+// Bytes of a store file that belong to no column or link.
+struct FileOverhead {
+  std::uint64_t header = 0;
+  std::uint64_t directory = 0;
+  std::uint64_t model_text = 0;
+  std::uint64_t padding = 0;
+  std::uint64_t total() const { return header + directory + model_text + padding; }
+};
+
+// Tables and their columns stand in the order of the model that the store was made from, and so do the links.
+struct Store {
+  std::vector<StoredTable> tables;
+  std::vector<StoredLink> links;
+  std::vector<source::SourceFile> sources;
+  std::string signature;   // of what decides the stored bytes; see loading/signature.h
+  std::string model_name;  // the file name of the model text
+  std::string model_text;
+  std::int64_t load_nanoseconds = 0;
+  // Of the file that the store was written to or opened from; zero before.
+  std::uint64_t file_bytes = 0;
+  FileOverhead overhead;
+};
+
+// XXH3, 64 bits.
+std::uint64_t hash_bytes(std::span<const std::byte> bytes);
+
+// Writes the store to `path`; fills in file_bytes and overhead. Errors: JR-601 (cannot write).
+Result<void> write_store(Store& store, const std::filesystem::path& path);
+
+// Opens a store file by mapping it, checks all checksums and that every part holds together. The mapping lives as
+// long as any column of it. Errors: JR-602 (cannot open), JR-603 (not a store, or truncated), JR-604 (another
+// version), JR-605 (damaged: a checksum differs).
+Result<Store> open_store(const std::filesystem::path& path);
+
+}  // namespace juniper::store

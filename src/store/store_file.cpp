@@ -1,0 +1,366 @@
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/mman.h>
+#include <sys/stat.h>
+#include <unistd.h>
+#include <xxhash.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdio>
+#include <nlohmann/json.hpp>
+
+#include "base/diagnostics.h"
+#include "store/store.h"
+
+namespace juniper::store {
+
+namespace {
+
+using Json = nlohmann::json;
+
+constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
+constexpr std::uint32_t format_version = 1;
+
+struct Header {
+  std::array<char, 8> magic;
+  std::uint32_t version;
+  std::uint32_t zero;
+  std::uint64_t file_bytes;
+  std::uint64_t directory_offset;
+  std::uint64_t directory_bytes;
+  std::uint64_t directory_hash;
+  std::uint64_t reserved;
+  std::uint64_t header_hash;
+};
+static_assert(sizeof(Header) == 64);
+
+std::uint64_t hash_of_header(const Header& header) {
+  return hash_bytes(std::as_bytes(std::span(&header, 1)).first(offsetof(Header, header_hash)));
+}
+
+// --- writing --------------------------------------------------------------------------------------------------------
+
+// A file descriptor that is closed, and a file that is removed, unless `keep` was called.
+class NewFile {
+ public:
+  explicit NewFile(std::filesystem::path path)
+      : path_(std::move(path)), descriptor_(::open(path_.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644)) {
+    if (descriptor_ < 0) error_ = errno;
+  }
+  ~NewFile() {
+    if (descriptor_ >= 0) ::close(descriptor_);
+    if (!kept_) ::unlink(path_.c_str());
+  }
+  NewFile(const NewFile&) = delete;
+  NewFile& operator=(const NewFile&) = delete;
+
+  void write(std::span<const std::byte> bytes) {
+    while (error_ == 0 && !bytes.empty()) {
+      const ssize_t written = ::write(descriptor_, bytes.data(), bytes.size());
+      if (written < 0 && errno == EINTR) continue;
+      if (written < 0) {
+        error_ = errno;
+      } else {
+        bytes = bytes.subspan(static_cast<std::size_t>(written));
+        at_ += static_cast<std::uint64_t>(written);
+      }
+    }
+  }
+  void rewrite_front(std::span<const std::byte> bytes) {
+    if (error_ == 0 && ::pwrite(descriptor_, bytes.data(), bytes.size(), 0) != static_cast<ssize_t>(bytes.size()))
+      error_ = errno;
+  }
+  void sync_and_rename(const std::filesystem::path& target) {
+    if (error_ == 0 && ::fsync(descriptor_) != 0) error_ = errno;
+    if (error_ == 0 && ::rename(path_.c_str(), target.c_str()) != 0) error_ = errno;
+    if (error_ != 0) return;
+    kept_ = true;
+    // The rename itself is durable once the folder is synced.
+    const auto folder = target.has_parent_path() ? target.parent_path() : std::filesystem::path(".");
+    if (const int directory = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC); directory >= 0) {
+      ::fsync(directory);
+      ::close(directory);
+    }
+  }
+  std::uint64_t at() const { return at_; }
+  int error() const { return error_; }
+
+ private:
+  std::filesystem::path path_;
+  int descriptor_;
+  std::uint64_t at_ = 0;
+  int error_ = 0;
+  bool kept_ = false;
+};
+
+class Writer {
+ public:
+  Writer(NewFile& file, FileOverhead& overhead) : file_(file), overhead_(overhead) {}
+
+  // Writes a part, padded to 8 bytes, and gives its entry in the directory.
+  Json part(std::span<const std::byte> bytes) {
+    const Json entry{{"offset", file_.at()}, {"bytes", bytes.size()}, {"hash", hash_bytes(bytes)}};
+    file_.write(bytes);
+    pad();
+    return entry;
+  }
+  void pad() {
+    static constexpr std::array<std::byte, 8> zeros{};
+    const std::size_t padding = (8 - file_.at() % 8) % 8;
+    overhead_.padding += padding;
+    file_.write(std::span(zeros).first(padding));
+  }
+
+ private:
+  NewFile& file_;
+  FileOverhead& overhead_;
+};
+
+Json column_entry(Writer& writer, const StoredColumn& column) {
+  const Column& data = column.data;
+  Json entry{{"name", column.name},
+             {"calculated", column.calculated},
+             {"evaluate_nanoseconds", column.evaluate_nanoseconds},
+             {"encode_nanoseconds", column.encode_nanoseconds},
+             {"type", static_cast<int>(data.type.kind)},
+             {"scale", data.type.scale},
+             {"layout", static_cast<int>(data.layout)},
+             {"distinct", data.distinct},
+             {"nulls", data.nulls},
+             {"base", data.base},
+             {"null_code", data.null_code},
+             {"codes", writer.part(data.codes.bytes().view())}};
+  if (data.has_dictionary()) entry["dictionary"] = writer.part(data.dictionary.view());
+  return entry;
+}
+
+Json directory_of(Writer& writer, const Store& store) {
+  Json directory{
+      {"signature", store.signature}, {"model_name", store.model_name}, {"load_nanoseconds", store.load_nanoseconds}};
+  directory["model_text"] = writer.part(std::as_bytes(std::span(store.model_text)));
+  directory["tables"] = Json::array();
+  for (const StoredTable& table : store.tables) {
+    Json entry{{"name", table.name},
+               {"rows", table.rows},
+               {"source_bytes", table.source_bytes},
+               {"read_nanoseconds", table.read_nanoseconds},
+               {"columns", Json::array()}};
+    for (const StoredColumn& column : table.columns) entry["columns"].push_back(column_entry(writer, column));
+    directory["tables"].push_back(std::move(entry));
+  }
+  directory["links"] = Json::array();
+  for (const StoredLink& link : store.links) {
+    directory["links"].push_back({{"name", link.name},
+                                  {"no_row", link.no_row},
+                                  {"rows", link.rows.size()},
+                                  {"resolve_nanoseconds", link.resolve_nanoseconds},
+                                  {"codes", writer.part(link.rows.bytes().view())}});
+  }
+  directory["sources"] = Json::array();
+  for (const source::SourceFile& source : store.sources) {
+    directory["sources"].push_back({{"table", source.table},
+                                    {"path", source.path},
+                                    {"bytes", source.bytes},
+                                    {"modified_nanoseconds", source.modified_nanoseconds},
+                                    {"hash", source.hash}});
+  }
+  return directory;
+}
+
+}  // namespace
+
+std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
+  return XXH3_64bits(bytes.data(), bytes.size());
+}
+
+Result<void> write_store(Store& store, const std::filesystem::path& path) {
+  // Two loads at once each write a file of their own; the last rename wins.
+  const std::filesystem::path beside = path.string() + fmt::format(".{}.new", ::getpid());
+  NewFile file(beside);
+  store.overhead = {sizeof(Header), 0, store.model_text.size(), 0};
+  Header header{magic, format_version, 0, 0, 0, 0, 0, 0, 0};
+  file.write(std::as_bytes(std::span(&header, 1)));
+  Writer writer(file, store.overhead);
+  const std::string directory = directory_of(writer, store).dump(-1, ' ', false, Json::error_handler_t::replace);
+  header.directory_offset = file.at();
+  header.directory_bytes = store.overhead.directory = directory.size();
+  header.directory_hash = hash_bytes(std::as_bytes(std::span(directory)));
+  file.write(std::as_bytes(std::span(directory)));
+  header.file_bytes = store.file_bytes = file.at();
+  header.header_hash = hash_of_header(header);
+  file.rewrite_front(std::as_bytes(std::span(&header, 1)));
+  file.sync_and_rename(path);
+  if (file.error() != 0) {
+    return tl::unexpected(
+        base::error("JR-601", fmt::format("cannot write the store {}: {}", path.string(), std::strerror(file.error())),
+                    "free some space, or name another place with --store"));
+  }
+  return {};
+}
+
+// --- opening --------------------------------------------------------------------------------------------------------
+
+namespace {
+
+struct Mapping {
+  std::span<const std::byte> bytes;
+  explicit Mapping(std::span<const std::byte> mapped) : bytes(mapped) {}
+  ~Mapping() {
+    if (!bytes.empty()) ::munmap(const_cast<std::byte*>(bytes.data()), bytes.size());
+  }
+  Mapping(const Mapping&) = delete;
+  Mapping& operator=(const Mapping&) = delete;
+};
+
+// Thrown while a directory is read, with what is wrong; caught in open_store.
+struct Damage {
+  std::string what;
+};
+
+class Reader {
+ public:
+  Reader(std::shared_ptr<const Mapping> mapping) : mapping_(std::move(mapping)) {}
+
+  Bytes part(const Json& entry, const std::string& what) const {
+    const auto offset = entry.at("offset").get<std::uint64_t>();
+    const auto bytes = entry.at("bytes").get<std::uint64_t>();
+    if (offset % 8 != 0 || offset > mapping_->bytes.size() || bytes > mapping_->bytes.size() - offset) {
+      throw Damage{fmt::format("{} lies outside of the file", what)};
+    }
+    const auto view = mapping_->bytes.subspan(offset, bytes);
+    if (hash_bytes(view) != entry.at("hash").get<std::uint64_t>())
+      throw Damage{fmt::format("the checksum of {} differs", what)};
+    return {mapping_, view};
+  }
+
+  StoredColumn column(const Json& entry, const StoredTable& table) const {
+    StoredColumn column;
+    column.name = entry.at("name");
+    column.calculated = entry.at("calculated");
+    column.evaluate_nanoseconds = entry.at("evaluate_nanoseconds");
+    column.encode_nanoseconds = entry.at("encode_nanoseconds");
+    const std::string what = fmt::format("column {}.{}", table.name, column.name);
+    Column& data = column.data;
+    data.type = {static_cast<TypeKind>(entry.at("type").get<int>()), entry.at("scale").get<std::uint8_t>()};
+    data.layout = static_cast<Layout>(entry.at("layout").get<int>());
+    data.rows = table.rows;
+    data.distinct = entry.at("distinct");
+    data.nulls = entry.at("nulls");
+    data.base = entry.at("base");
+    data.null_code = entry.at("null_code");
+    data.codes = Codes(part(entry.at("codes"), what), table.rows);
+    if (data.has_dictionary()) data.dictionary = part(entry.at("dictionary"), what);
+    if (!data.is_well_formed()) throw Damage{fmt::format("{} does not hold together", what)};
+    return column;
+  }
+
+  StoredLink link(const Json& entry) const {
+    StoredLink link;
+    link.name = entry.at("name");
+    link.no_row = entry.at("no_row");
+    link.resolve_nanoseconds = entry.at("resolve_nanoseconds");
+    const std::string what = "link " + link.name;
+    link.rows = Codes(part(entry.at("codes"), what), entry.at("rows").get<std::uint64_t>());
+    if (!link.rows.is_well_formed()) throw Damage{fmt::format("{} does not hold together", what)};
+    return link;
+  }
+
+  Store store(const Header& header) const {
+    const auto text = mapping_->bytes.subspan(header.directory_offset, header.directory_bytes);
+    const Json directory = Json::parse(reinterpret_cast<const char*>(text.data()),
+                                       reinterpret_cast<const char*>(text.data()) + text.size());
+    Store store;
+    store.signature = directory.at("signature");
+    store.model_name = directory.at("model_name");
+    store.load_nanoseconds = directory.at("load_nanoseconds");
+    const Bytes model = part(directory.at("model_text"), "the model text");
+    store.model_text.assign(reinterpret_cast<const char*>(model.view().data()), model.size());
+    store.overhead = {sizeof(Header), header.directory_bytes, model.size(), 0};
+    std::uint64_t in_parts = 0;
+    for (const Json& entry : directory.at("tables")) {
+      StoredTable table;
+      table.name = entry.at("name");
+      table.rows = entry.at("rows");
+      table.source_bytes = entry.at("source_bytes");
+      table.read_nanoseconds = entry.at("read_nanoseconds");
+      for (const Json& c : entry.at("columns")) {
+        table.columns.push_back(column(c, table));
+        in_parts += table.columns.back().data.codes.bytes().size() + table.columns.back().data.dictionary.size();
+      }
+      store.tables.push_back(std::move(table));
+    }
+    for (const Json& entry : directory.at("links")) {
+      store.links.push_back(link(entry));
+      in_parts += store.links.back().rows.bytes().size();
+    }
+    for (const Json& entry : directory.at("sources")) {
+      store.sources.push_back(
+          {entry.at("table"), entry.at("path"), entry.at("bytes"), entry.at("modified_nanoseconds"), entry.at("hash")});
+    }
+    store.file_bytes = header.file_bytes;
+    store.overhead.padding = header.file_bytes - in_parts - store.overhead.total();
+    return store;
+  }
+
+ private:
+  std::shared_ptr<const Mapping> mapping_;
+};
+
+Result<std::shared_ptr<const Mapping>> map_file(const std::filesystem::path& path) {
+  const auto failed = [&](int error) {
+    return tl::unexpected(
+        base::error("JR-602", fmt::format("cannot open the store {}: {}", path.string(), std::strerror(error))));
+  };
+  const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
+  if (descriptor < 0) return failed(errno);
+  struct stat status {};
+  if (::fstat(descriptor, &status) != 0 || !S_ISREG(status.st_mode)) {
+    const int error = S_ISREG(status.st_mode) ? errno : EISDIR;
+    ::close(descriptor);
+    return failed(error);
+  }
+  const auto size = static_cast<std::size_t>(status.st_size);
+  void* const memory = size == 0 ? nullptr : ::mmap(nullptr, size, PROT_READ, MAP_PRIVATE, descriptor, 0);
+  const int error = errno;
+  ::close(descriptor);
+  if (memory == MAP_FAILED) return failed(error);
+  return std::make_shared<const Mapping>(std::span(static_cast<const std::byte*>(memory), size));
+}
+
+}  // namespace
+
+Result<Store> open_store(const std::filesystem::path& path) {
+  const auto mapping = map_file(path);
+  if (!mapping) return tl::unexpected(mapping.error());
+  const auto bad = [&](std::string code, const std::string& what) {
+    return tl::unexpected(base::error(std::move(code), fmt::format("{}: {}", path.string(), what),
+                                      "load it again from the model text: juniper load"));
+  };
+  const std::span<const std::byte> bytes = (*mapping)->bytes;
+  Header header{};
+  if (bytes.size() >= sizeof(header)) std::memcpy(&header, bytes.data(), sizeof(header));
+  if (header.magic != magic) return bad("JR-603", "this is not a store file");
+  if (header.version != format_version) {
+    return bad("JR-604", fmt::format("this store has format version {}, and this program reads version {}",
+                                     header.version, format_version));
+  }
+  if (header.header_hash != hash_of_header(header))
+    return bad("JR-605", "the store is damaged: the checksum of its header differs");
+  if (header.file_bytes != bytes.size()) {
+    return bad("JR-603", fmt::format("the store is truncated: {} bytes of {}", bytes.size(), header.file_bytes));
+  }
+  if (header.directory_offset > bytes.size() || header.directory_bytes > bytes.size() - header.directory_offset ||
+      hash_bytes(bytes.subspan(header.directory_offset, header.directory_bytes)) != header.directory_hash) {
+    return bad("JR-605", "the store is damaged: the checksum of its directory differs");
+  }
+  try {
+    return Reader(*mapping).store(header);
+  } catch (const Damage& damage) {
+    return bad("JR-605", "the store is damaged: " + damage.what);
+  } catch (const Json::exception& e) {
+    return bad("JR-605", fmt::format("the store is damaged: its directory cannot be read ({})", e.what()));
+  }
+}
+
+}  // namespace juniper::store

@@ -1,0 +1,115 @@
+#include <gtest/gtest.h>
+
+#include <numeric>
+
+#include "juniper/demo.h"
+#include "juniper/links.h"
+#include "juniper/weigh.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+void expect_adds_up(const Weighing& w) {
+  std::uint64_t of_tables = w.overhead_bytes;
+  for (const TableWeight& t : w.tables) of_tables += t.total_bytes();
+  std::uint64_t of_parts = w.overhead_bytes;
+  for (const ColumnWeight& c : w.columns) of_parts += c.total_bytes();
+  for (const LinkWeight& l : w.links) of_parts += l.bytes;
+  EXPECT_EQ(of_tables, w.file_bytes);
+  EXPECT_EQ(of_parts, w.file_bytes);
+}
+
+TEST(Weigh, AddsUpToTheFileToTheByte) {
+  const test::TempFolder folder;
+  ASSERT_TRUE(write_demo(folder.path("d"), {3000, 5}));
+  const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
+  ASSERT_TRUE(dataset) << test::messages(dataset.error());
+  const Weighing w = weigh(*dataset);
+  EXPECT_EQ(w.file_bytes, std::filesystem::file_size(folder.path("d/charging.jrs")));
+  EXPECT_EQ(w.model, "Tideline charging network");
+  expect_adds_up(w);
+  // The same from the mapped file as from the store that was just made.
+  const auto again = Dataset::open(folder.path("d/charging.jrs"));
+  const Weighing mapped = weigh(*again);
+  EXPECT_EQ(mapped.file_bytes, w.file_bytes);
+  EXPECT_EQ(mapped.overhead_bytes, w.overhead_bytes);
+  expect_adds_up(mapped);
+  EXPECT_TRUE(std::is_sorted(w.columns.begin(), w.columns.end(),
+                             [](const auto& a, const auto& b) { return a.total_bytes() > b.total_bytes(); }));
+  std::uint64_t source = 0;
+  for (const auto& entry : std::filesystem::directory_iterator(folder.path("d/data"))) source += entry.file_size();
+  EXPECT_EQ(w.source_bytes, source);
+}
+
+TEST(Weigh, TellsWhatIsInAColumnAndWhoUsesIt) {
+  const test::SmallModel model(
+      R"(table t from csv "t.csv" { key id integer  x decimal(1)  s text  unused integer  y = x * 2 }
+measure m = sum(y for t)
+query q { by t.s show m })",
+      {{"t.csv", "id,x,s,unused\n1,2.5,b,\n2,,a,\n3,-1.0,b,\n4,2.5,,\n"}});
+  const Weighing w = weigh(model.open());
+  const auto column = [&](const std::string& name) {
+    return *std::find_if(w.columns.begin(), w.columns.end(), [&](const ColumnWeight& c) { return c.column == name; });
+  };
+  EXPECT_EQ(column("x").distinct, 2U);
+  EXPECT_EQ(column("x").nulls, 1U);
+  EXPECT_EQ(to_text(column("x").min, column("x").type), "-1.0");
+  EXPECT_EQ(to_text(column("x").max, column("x").type), "2.5");
+  EXPECT_EQ(column("x").used_by, (std::vector<std::string>{"calculated column t.y"}));
+  EXPECT_EQ(column("y").used_by, (std::vector<std::string>{"measure m"}));
+  EXPECT_TRUE(column("y").calculated);
+  EXPECT_EQ(column("s").used_by, (std::vector<std::string>{"query q"}));
+  EXPECT_GT(column("s").dictionary_bytes, 0U);
+  EXPECT_TRUE(column("unused").used_by.empty());
+  EXPECT_TRUE(column("unused").min.is_null());
+  EXPECT_EQ(column("unused").nulls, 4U);
+  EXPECT_GT(column("x").bits_per_row(), 0);
+}
+
+TEST(Links, CountsOrphansUnusedRowsAndNullKeys) {
+  const test::SmallModel model(R"(table f from csv "f.csv" { id integer  k text  day date }
+table d from csv "d.csv" { key k text }
+table e from csv "e.csv" { key day date }
+link f.k -> d.k
+link f.day -> e.day
+measure n = count(f))",
+                               {{"f.csv",
+                                 "id,k,day\n1,a,2024-01-01\n2,a,2024-01-01\n3,x,2024-01-01\n4,y,2024-01-02\n5,y,2024-"
+                                 "01-02\n6,,2024-01-01\n7,\"\",2024-01-01\n"},
+                                {"d.csv", "k\na\nb\nc\n"},
+                                {"e.csv", "day\n2024-01-01\n2024-01-02\n"}});
+  const auto uses = links(model.open());
+  ASSERT_EQ(uses.size(), 2U);
+  EXPECT_EQ(uses[0].link, "f.k -> d.k");
+  EXPECT_EQ(uses[0].many_rows, 7U);
+  EXPECT_EQ(uses[0].many_keys, 4U);
+  EXPECT_EQ(uses[0].null_rows, 1U);
+  EXPECT_EQ(uses[0].one_rows, 3U);
+  EXPECT_EQ(uses[0].used_rows, 1U);
+  EXPECT_EQ(uses[0].unused_rows(), 2U);
+  EXPECT_EQ(uses[0].orphan_keys, 3U);
+  EXPECT_EQ(uses[0].orphan_rows, 4U);
+  ASSERT_EQ(uses[0].samples.size(), 3U);
+  EXPECT_EQ(uses[0].samples[0].key, "y");
+  EXPECT_EQ(uses[0].samples[0].rows, 2U);
+  EXPECT_EQ(uses[1].orphan_keys, 0U);
+  EXPECT_EQ(links(model.open(), 1)[0].samples.size(), 1U);
+}
+
+// Rows are either linked, orphans or without a key; whatever the data.
+TEST(Links, EveryRowOfTheDemoIsAccountedFor) {
+  const test::TempFolder folder;
+  ASSERT_TRUE(write_demo(folder.path("d"), {5000, 9}));
+  const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
+  for (const LinkUse& use : links(*dataset, 1000)) {
+    const std::uint64_t sampled = std::accumulate(use.samples.begin(), use.samples.end(), std::uint64_t{0},
+                                                  [](std::uint64_t sum, const OrphanKey& k) { return sum + k.rows; });
+    EXPECT_EQ(sampled, use.orphan_rows) << use.link;
+    EXPECT_LE(use.used_rows, use.one_rows);
+    EXPECT_LE(use.used_rows + use.orphan_keys, use.many_keys) << use.link;
+  }
+}
+
+}  // namespace
+}  // namespace juniper

@@ -1,0 +1,191 @@
+#include <gtest/gtest.h>
+
+#include <fstream>
+
+#include "juniper/dataset.h"
+#include "store/store.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+constexpr const char* text = R"(model "Small"
+table sessions from csv "data/s-*.csv" { key id integer  bay_id integer  energy decimal(2)
+  double = energy * 2
+  far = bays.site
+  four = double * 2
+  all = sum(energy for sessions)
+}
+table bays from csv "data/bays.csv" { key bay_id integer  site text }
+link sessions.bay_id -> bays.bay_id
+measure total = sum(energy for sessions)
+query q { show total, max(four for sessions) as four, max(all for sessions) as everything, count(distinct far for sessions) as sites }
+)";
+
+test::SmallModel small() {
+  return {text,
+          {{"data/s-1.csv", "id,bay_id,energy\n1,7,1.50\n2,8,2.25\n"},
+           {"data/s-2.csv", "id,bay_id,energy\n3,,3\n"},
+           {"data/bays.csv", "bay_id,site\n7,Mill\n9,Quay\n"}}};
+}
+
+TEST(Load, ReportsEveryTableColumnAndLink) {
+  const test::SmallModel model = small();
+  std::vector<std::string> steps;
+  Options options;
+  options.progress = [&](const Progress& p) { steps.push_back(p.step); };
+  const auto report = load(model.path(), options);
+  ASSERT_TRUE(report) << test::messages(report.error());
+  EXPECT_TRUE(report->loaded);
+  EXPECT_EQ(report->store, model.folder.path("model.jrs"));
+  EXPECT_EQ(report->file_bytes, std::filesystem::file_size(report->store));
+  ASSERT_EQ(report->tables.size(), 2U);
+  EXPECT_EQ(report->tables[0].rows, 3U);
+  EXPECT_EQ(report->columns.size(), 9U);
+  EXPECT_TRUE(report->columns[3].calculated);
+  EXPECT_EQ(report->links.size(), 1U);
+  EXPECT_NE(std::find(steps.begin(), steps.end(), "reading sessions"), steps.end());
+  EXPECT_NE(std::find(steps.begin(), steps.end(), "computing sessions.four"), steps.end());
+  EXPECT_EQ(test::answer(model.open(), "q"), "6.75|12.00|6.75|1");
+}
+
+TEST(Load, AFreshStoreIsLeftAlone) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path())->loaded);
+  EXPECT_FALSE(load(model.path())->loaded);
+  EXPECT_TRUE(load(model.path(), {}, Reload::always)->loaded);
+  // A file that was only touched has the same bytes.
+  std::filesystem::last_write_time(model.folder.path("data/bays.csv"),
+                                   std::filesystem::file_time_type::clock::now() + std::chrono::hours(1));
+  EXPECT_FALSE(load(model.path())->loaded);
+}
+
+TEST(Load, MeasuresAndLayoutChangeNoData) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path())->loaded);
+  std::string changed = text;
+  changed.replace(changed.find("sum(energy for sessions)\nquery"), 24, "sum(energy * 2 for sessions)");
+  model.folder.write("model.ridge", "# a comment\n" + changed);
+  EXPECT_EQ(test::answer(model.open(), "show total"), "13.50");
+  EXPECT_FALSE(load(model.path())->loaded);
+  // The store has the text of today: it can be asked on its own.
+  const auto alone = Dataset::open(model.folder.path("model.jrs"));
+  ASSERT_TRUE(alone) << test::messages(alone.error());
+  EXPECT_EQ(test::answer(*alone, "show total"), "13.50");
+}
+
+TEST(Load, WhatDecidesTheBytesMakesItStale) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path())->loaded);
+  std::string changed = text;
+  changed.replace(changed.find("double = energy * 2"), 19, "double = energy * 3");
+  model.folder.write("model.ridge", changed);
+  EXPECT_TRUE(load(model.path())->loaded);
+  model.folder.write("data/s-1.csv", "id,bay_id,energy\n1,7,9.50\n2,8,2.25\n");
+  EXPECT_EQ(test::answer(model.open(), "show total"), "14.75");
+  model.folder.write("data/s-3.csv", "id,bay_id,energy\n4,7,1\n");
+  EXPECT_EQ(test::answer(model.open(), "show total"), "15.75");
+  std::filesystem::remove(model.folder.path("data/s-3.csv"));
+  EXPECT_EQ(test::answer(model.open(), "show total"), "14.75");
+}
+
+TEST(Load, ADayDecidesWhatReadsToday) {
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { d date  age = days_between(d, today()) }\nmeasure m = max(age for t)",
+      {{"t.csv", "d\n2025-01-01\n"}});
+  Options options;
+  options.today = parse_value("2025-01-11", {TypeKind::date, 0})->exact();
+  EXPECT_EQ(test::answer(model.open(options), "show m"), "10");
+  EXPECT_FALSE(load(model.path(), options)->loaded);
+  *options.today += 1;
+  EXPECT_TRUE(load(model.path(), options)->loaded);
+  EXPECT_EQ(test::answer(model.open(options), "show m"), "11");
+}
+
+TEST(Load, AFailedLoadLeavesTheEarlierStoreWhole) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path()));
+  const std::string before = test::read_file(model.folder.path("model.jrs"));
+  model.folder.write("data/s-1.csv", "id,bay_id,energy\n1,7,x\n");
+  const auto failed = load(model.path());
+  ASSERT_FALSE(failed);
+  EXPECT_EQ(failed.error()[0].code, "JR-507");
+  EXPECT_EQ(test::read_file(model.folder.path("model.jrs")), before);
+}
+
+TEST(Load, KeysMustBeThereAndDiffer) {
+  const test::SmallModel model("table t from csv \"t.csv\" { key id integer  x text }\nmeasure n = count(t)",
+                               {{"t.csv", "id,x\n1,\"a\nb\"\n2,c\n1,d\n,e\n"}});
+  const Diagnostics errors = model.errors();
+  ASSERT_EQ(test::codes(errors), "JR-508 JR-508");
+  EXPECT_EQ(errors[0].place, (Place{model.folder.path("t.csv"), 5, 0}));
+  EXPECT_NE(errors[0].message.find("t.id is 1 here and in row 1 already"), std::string::npos) << errors[0].message;
+  EXPECT_NE(errors[1].message.find("is null here"), std::string::npos);
+}
+
+TEST(Load, EveryTableReportsItsErrors) {
+  const test::SmallModel model(
+      "table a from csv \"a.csv\" { x integer }\ntable b from csv \"b.csv\" { x integer }\ntable c from csv \"c.csv\" "
+      "{ x integer }\nmeasure n = count(a)",
+      {{"a.csv", "x\nq\n"}, {"b.csv", "y\n1\n"}});
+  const Diagnostics errors = model.errors();
+  EXPECT_EQ(test::codes(errors), "JR-507 JR-505 JR-504");
+  EXPECT_EQ(errors[2].place.line, 3U);  // a file that is missing is told where the text names it
+  EXPECT_EQ(errors[2].place.column, 18U);
+}
+
+TEST(Load, LinksMatchByValueOverAllTypesOfKeys) {
+  const test::SmallModel model(R"(table f from csv "f.csv" { id integer  t text  d date  m decimal(1)  c = t || "x" }
+table a from csv "a.csv" { key k text  v integer }
+table b from csv "b.csv" { key k date  v integer }
+table e from csv "e.csv" { key k decimal(1)  v integer }
+table g from csv "g.csv" { key k text  v integer }
+link f.t -> a.k  link f.d -> b.k  link f.m -> e.k  link f.c -> g.k
+measure s = sum(a.v * 1000 + b.v * 100 + e.v * 10 + g.v for f))",
+                               {{"f.csv", "id,t,d,m\n1,x,2024-01-01,0.5\n2,y,2024-01-02,7\n3,zz,2030-01-01,\n"},
+                                {"a.csv", "k,v\ny,2\nx,1\n\"\",9\n"},
+                                {"b.csv", "k,v\n2024-01-02,4\n2024-01-01,3\n"},
+                                {"e.csv", "k,v\n7.0,6\n0.5,5\n100000000000,1\n"},
+                                {"g.csv", "k,v\nxx,7\nyx,8\n"}});
+  EXPECT_EQ(test::answer(model.open(), "by f.id show s"), "1|1357\n2|2468");
+}
+
+TEST(Dataset, ADamagedStoreIsTold) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path()));
+  std::string bytes = test::read_file(model.folder.path("model.jrs"));
+  bytes[100] = static_cast<char>(bytes[100] ^ 1);
+  model.folder.write("model.jrs", bytes);
+  EXPECT_EQ(test::codes(model.errors()), "JR-605");
+  EXPECT_TRUE(load(model.path())->loaded);
+  EXPECT_TRUE(model.errors().empty());
+}
+
+TEST(Dataset, AStoreOfAnotherVersionIsLoadedAgain) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path()));
+  std::string bytes = test::read_file(model.folder.path("model.jrs"));
+  bytes[8] = 7;
+  model.folder.write("model.jrs", bytes);
+  EXPECT_EQ(Dataset::open(model.folder.path("model.jrs")).error()[0].code, "JR-604");
+  EXPECT_EQ(test::answer(model.open(), "show total"), "6.75");
+}
+
+TEST(Dataset, MissingFilesAreTold) {
+  EXPECT_EQ(test::codes(Dataset::open("no/such.ridge").error()), "JR-001");
+  EXPECT_EQ(test::codes(Dataset::open("/").error()), "JR-001");
+  EXPECT_EQ(test::codes(Dataset::open("no/such.jrs").error()), "JR-602");
+  EXPECT_EQ(test::codes(load("no/such.jrs").error()), "JR-001");
+}
+
+TEST(Dataset, TheStoreMayStandElsewhere) {
+  const test::SmallModel model = small();
+  Options options;
+  options.store = model.folder.path("elsewhere.jrs");
+  EXPECT_EQ(test::answer(model.open(options), "show total"), "6.75");
+  EXPECT_TRUE(std::filesystem::exists(options.store));
+  EXPECT_FALSE(std::filesystem::exists(model.folder.path("model.jrs")));
+}
+
+}  // namespace
+}  // namespace juniper

@@ -1,0 +1,167 @@
+#include "juniper/baseline.h"
+
+#include <gtest/gtest.h>
+
+#include "regress/result_file.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+constexpr const char* text = R"(table t from csv "t.csv" { key id integer  g text  x decimal(2)  r real }
+measure s = sum(x for t) format "0.00"
+measure a = avg(r for t)
+query by_group "Groups" { by t.g show s, a total grand }
+query total { show s }
+)";
+
+test::SmallModel small() {
+  return {text, {{"t.csv", "id,g,x,r\n1,a,1.50,0.1\n2,\"tab\there\",2.00,0.2\n3,,,\n4,a,9.25,1e-7\n"}}};
+}
+
+CheckReport checked(const test::SmallModel& model) {
+  const auto report = check(model.open(), model.folder.path("b"));
+  if (!report) ADD_FAILURE() << test::messages(report.error());
+  return *report;
+}
+
+void replace(const test::SmallModel& model, const std::string& what, const std::string& with) {
+  std::string changed = test::read_file(model.path());
+  ASSERT_NE(changed.find(what), std::string::npos);
+  changed.replace(changed.find(what), what.size(), with);
+  model.folder.write("model.ridge", changed);
+}
+
+class BaselineTest : public testing::Test {
+ protected:
+  test::SmallModel model_ = small();
+  void SetUp() override {
+    const auto recorded = baseline(model_.open(), model_.folder.path("b"));
+    ASSERT_TRUE(recorded) << test::messages(recorded.error());
+    ASSERT_EQ(recorded->queries.size(), 2U);
+  }
+};
+
+TEST_F(BaselineTest, IsTextThatDiffsWell) {
+  EXPECT_EQ(test::read_file(model_.folder.path("b/by_group.result")),
+            "juniper baseline "
+            "1\nquery\tby_group\nkey\tt.g\ttext\t\nvalue\ts\tdecimal(2)\t0.00\nvalue\ta\treal\t\nlevel\tdetail\tt."
+            "g\nlevel\tgrand\nrows\t3\n"
+            "0\ta\t10.75\t0.050000050000000004\n0\ttab\\there\t2.00\t0.2\n1\t\\N\t12.75\t0.10000003333333334\n");
+  EXPECT_NE(test::read_file(model_.folder.path("b/times.txt")).find("total\t"), std::string::npos);
+}
+
+TEST_F(BaselineTest, TheSameModelPasses) {
+  const CheckReport report = checked(model_);
+  EXPECT_TRUE(report.passed());
+  EXPECT_FALSE(report.data_changed);
+  ASSERT_EQ(report.queries.size(), 2U);
+  EXPECT_EQ(report.queries[0].comparison.cells, 6U);
+  EXPECT_GT(report.queries[0].recorded_nanoseconds, 0);
+}
+
+TEST_F(BaselineTest, AChangedMeasureFailsInTheQueriesThatShowIt) {
+  replace(model_, "avg(r for t)", "avg(r * 2 for t)");
+  const CheckReport report = checked(model_);
+  EXPECT_FALSE(report.passed());
+  EXPECT_EQ(report.queries[0].state, CheckState::different);
+  EXPECT_EQ(report.queries[0].comparison.differences, 3U);
+  const Difference& first = report.queries[0].comparison.samples[0];
+  EXPECT_EQ(first.row, "t.g = \"a\"");
+  EXPECT_EQ(first.column, "a");
+  EXPECT_EQ(first.expected, "0.050000050000000004");
+  EXPECT_EQ(first.found, "0.10000010000000001");
+  EXPECT_EQ(report.queries[0].comparison.samples[2].row, "total grand");
+  EXPECT_EQ(report.queries[1].state, CheckState::same);
+}
+
+TEST_F(BaselineTest, ALostQueryFailsAndANewOneDoesNot) {
+  replace(model_, "query total", "query sums");
+  const CheckReport report = checked(model_);
+  EXPECT_FALSE(report.passed());
+  ASSERT_EQ(report.queries.size(), 3U);
+  EXPECT_EQ(report.queries[1].query, "total");
+  EXPECT_EQ(report.queries[1].state, CheckState::lost);
+  EXPECT_EQ(report.queries[2].state, CheckState::added);
+}
+
+TEST_F(BaselineTest, RowsFormatsTypesAndOrderAreCompared) {
+  replace(model_, "show s, a total grand", "show s, a where t.id > 2 total grand");
+  EXPECT_EQ(checked(model_).queries[0].comparison.samples[2].kind, DifferenceKind::missing_row);
+  replace(model_, "where t.id > 2 total grand", "total grand sort s");
+  EXPECT_EQ(checked(model_).queries[0].comparison.samples[0].kind, DifferenceKind::order);
+  replace(model_, "total grand sort s", "total grand");
+  replace(model_, "\"0.00\"", "\"0.0\"");
+  const CheckReport report = checked(model_);
+  EXPECT_EQ(report.queries[0].comparison.samples[0].kind, DifferenceKind::columns);
+  EXPECT_EQ(report.queries[1].state, CheckState::different);
+  replace(model_, "\"0.0\"", "\"0.00\"");
+  replace(model_, "x decimal(2)", "x decimal(3)");
+  EXPECT_EQ(checked(model_).queries[1].comparison.samples[0].kind, DifferenceKind::columns);
+}
+
+TEST_F(BaselineTest, ChangedDataIsToldApart) {
+  model_.folder.write("t.csv", "id,g,x,r\n1,a,1.50,0.1\n2,\"tab\there\",2.00,0.2\n3,,,\n4,b,9.25,1e-7\n");
+  const CheckReport report = checked(model_);
+  EXPECT_TRUE(report.data_changed);
+  EXPECT_EQ(report.queries[0].comparison.samples.back().kind, DifferenceKind::extra_row);
+}
+
+TEST_F(BaselineTest, RecordingAgainDropsLostQueries) {
+  replace(model_, "query total", "query `s/um`");
+  const auto again = baseline(model_.open(), model_.folder.path("b"));
+  ASSERT_TRUE(again);
+  EXPECT_EQ(again->dropped, (std::vector<std::string>{"total"}));
+  EXPECT_TRUE(std::filesystem::exists(model_.folder.path("b/s%2Fum.result")));
+  EXPECT_FALSE(std::filesystem::exists(model_.folder.path("b/total.result")));
+  EXPECT_TRUE(checked(model_).passed());
+}
+
+TEST_F(BaselineTest, DamagedFilesNameFileAndLine) {
+  const auto fails = [&](const std::string& content, std::uint32_t line) {
+    model_.folder.write("b/total.result", content);
+    const auto report = check(model_.open(), model_.folder.path("b"));
+    ASSERT_FALSE(report) << content;
+    EXPECT_EQ(report.error()[0].code, "JR-904");
+    EXPECT_EQ(report.error()[0].place, (Place{model_.folder.path("b/total.result"), line, 0})) << content;
+  };
+  const std::string head = "juniper baseline 1\nquery\ttotal\nvalue\ts\tdecimal(2)\t0.00\nlevel\tdetail\n";
+  fails("", 0);
+  fails("something\n", 1);
+  fails("juniper baseline 1\nquery\ttotal\nvalue\ts\tdecimals\t\n", 3);
+  fails(head, 4);
+  fails(head + "rows\t2\n0\t1.00\n", 6);
+  fails(head + "rows\t1\n0\t1.00\n0\t1.00\n", 7);
+  fails(head + "rows\t1\n0\tx\n", 6);
+  fails(head + "rows\t1\n7\t1.00\n", 6);
+  fails(head + "rows\t1\n0\t1.00\t2\n", 6);
+}
+
+TEST_F(BaselineTest, WritesOnlyIntoItsOwnFolders) {
+  model_.folder.write("mine/letter.txt", "dear");
+  EXPECT_EQ(baseline(model_.open(), model_.folder.path("mine")).error()[0].code, "JR-902");
+  EXPECT_EQ(baseline(model_.open(), model_.path()).error()[0].code, "JR-902");
+  EXPECT_EQ(check(model_.open(), model_.folder.path("none")).error()[0].code, "JR-903");
+  EXPECT_EQ(baseline_path("x/charging.ridge"), "x/charging.baseline");
+}
+
+TEST(ResultFile, IsReadBackForEveryType) {
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { key id integer  b boolean  d date  at datetime  tm time  s text  r real  x "
+      "decimal(18) }",
+      {{"t.csv",
+        "id,b,d,at,tm,s,r,x\n1,true,2024-02-29,2024-02-29 "
+        "01:02:03.5,23:59:59.999999,\"a\\b\r\nc\td\",1e300,0.000000000000000001\n2,,,,,\"\",-0.1,-9\n3,,,,,,,\n"}});
+  const auto result = ask(model.open(), {"by t.id, t.s, t.d, t.b, t.r show max(at for t) as at, max(tm for t) as tm, "
+                                         "sum(x for t) as x, min(s for t) as m, count(t) total t.s, grand",
+                                         {}});
+  ASSERT_TRUE(result) << test::messages(result.error());
+  const std::string written = regress::write_result("q", *result);
+  const auto read = regress::read_result("f", written);
+  ASSERT_TRUE(read) << test::messages(read.error());
+  EXPECT_TRUE(compare(*result, read->result).same());
+  EXPECT_EQ(regress::write_result("q", read->result), written);
+}
+
+}  // namespace
+}  // namespace juniper

@@ -1,0 +1,119 @@
+#include "juniper/report.h"
+
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "report/cells.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+namespace cell = report_cells;
+
+Report sample() {
+  Table table{"things",
+              InCsv::yes,
+              {{"name", "thing", false, Audience::all},
+               {"bytes", "size", true, Audience::all},
+               {"raw", "raw", false, Audience::programs},
+               {"bar", "", false, Audience::people}},
+              {}};
+  table.rows.push_back({{cell::text("a|b"), cell::bytes(1'234'567), cell::text("x,\"y\"\n"), cell::bar(1, 2, 4)}});
+  table.rows.push_back({{cell::text("größer"), Cell{}, cell::text(""), Cell{}}, true});
+  Report report;
+  report.blocks = {Fact{"total_bytes", "in all", cell::bytes(5)}, Heading{"Things"}, table, Paragraph{"That is all."},
+                   Verbatim{"diff", "-a\n+b\n"}};
+  return report;
+}
+
+TEST(Render, ForPeople) {
+  EXPECT_EQ(render(sample()),
+            "in all  5 B\n"
+            "\n"
+            "Things\n"
+            "\n"
+            "thing      size\n"
+            "a|b     1.23 MB  ██\n"
+            "größer\n"
+            "That is all.\n"
+            "-a\n"
+            "+b\n");
+  EXPECT_NE(render(sample(), {Format::terminal, Color::on}).find("\033[31m-a\033[0m"), std::string::npos);
+}
+
+TEST(Render, ForProgramsWithExactValues) {
+  const auto json = nlohmann::json::parse(render(sample(), {Format::json, Color::off}));
+  EXPECT_EQ(json["total_bytes"], 5);
+  EXPECT_EQ(json["diff"], "-a\n+b\n");
+  EXPECT_EQ(json["things"].size(), 2U);
+  EXPECT_EQ(json["things"][0]["bytes"], 1234567);
+  EXPECT_EQ(json["things"][0]["raw"], "x,\"y\"\n");
+  EXPECT_FALSE(json["things"][0].contains("bar"));
+  EXPECT_TRUE(json["things"][1]["bytes"].is_null());
+  EXPECT_EQ(render(sample(), {Format::csv, Color::off}),
+            "name,bytes,raw\na|b,1234567,\"x,\"\"y\"\"\n\"\ngrößer,,\"\"\n");
+}
+
+TEST(Render, ForPages) {
+  EXPECT_EQ(render(sample(), {Format::markdown, Color::off}),
+            "- in all: 5 B\n\n## Things\n\n| thing | size |  |\n|---|---:|---|\n| a\\|b | 1.23 MB | ██ |\n| **größer** "
+            "|  |  |\n\nThat is all.\n\n```diff\n-a\n+b\n```\n");
+}
+
+TEST(Render, ControlCharactersDoNotReachTheTerminal) {
+  Report report;
+  report.blocks = {Table{"t", InCsv::no, {{"x", "x", false, Audience::all}}, {{{cell::text("a\033[31mb\nc")}}}}};
+  const std::string text = render(report);
+  EXPECT_EQ(text.find('\033'), std::string::npos) << text;
+  EXPECT_NE(text.find("a\\x1b[31mb\\x0ac"), std::string::npos) << text;
+}
+
+class ResultReport : public testing::Test {
+ protected:
+  test::SmallModel model_{R"(table t from csv "t.csv" { g text  d date format "d MMM yyyy"  x decimal(2)  n integer }
+measure s = sum(x for t) format "#,##0.00"
+measure part = s / 3
+query q "Sums" { by t.g, t.d show s, part, big = max(n for t) total t.g, grand })",
+                          {{"t.csv", "g,d,x,n\na,2025-03-01,1234.50,9007199254740993\n,2025-03-02,-1,1\n"}}};
+  QueryResult result_ = *ask(model_.open(), {"q", {}});
+};
+
+TEST_F(ResultReport, PeopleSeeFormatsAndTotals) {
+  const std::string text = render(report(result_));
+  EXPECT_NE(text.find("Sums"), std::string::npos);
+  EXPECT_NE(text.find("a           1 Mar 2025  1,234.50      411.5  9007199254740993\na           total       1,234.50"), std::string::npos) << text;
+  EXPECT_NE(text.find("(no match)  2 Mar 2025     -1.00"), std::string::npos) << text;
+  EXPECT_NE(text.find("\ntotal                   1,233.50"), std::string::npos) << text;
+}
+
+TEST_F(ResultReport, ProgramsSeeLevelsAndExactValues) {
+  EXPECT_EQ(render(report(result_), {Format::csv, Color::off}),
+            "level,t.g,t.d,s,part,big\n"
+            "detail,a,2025-03-01,1234.50,411.5,9007199254740993\n"
+            "t.g,a,,1234.50,411.5,9007199254740993\n"
+            "detail,,2025-03-02,-1.00,-0.3333333333333333,1\n"
+            "t.g,,,-1.00,-0.3333333333333333,1\n"
+            "grand,,,1233.50,411.1666666666667,9007199254740993\n");
+  const std::string json = render(report(result_), {Format::json, Color::off});
+  EXPECT_NE(json.find("\"s\": 1234.50, \"part\": 411.5, \"big\": 9007199254740993"), std::string::npos) << json;
+  EXPECT_TRUE(nlohmann::json::accept(json));
+}
+
+TEST_F(ResultReport, WeighingsAreSortedAndCut) {
+  const Weighing weighing = weigh(model_.open());
+  const std::string names = render(*report(weighing, {"name", 3}), {Format::csv, Color::off});
+  EXPECT_EQ(std::count(names.begin(), names.end(), '\n'), 4);
+  EXPECT_LT(names.find("t,d,"), names.find("t,g,"));
+  EXPECT_EQ(report(weighing, {"weight", 0}).error()[0].code, "JR-003");
+  for (const char* figure : {"bytes", "rows", "distinct", "nulls", "bits", "name"})
+    EXPECT_TRUE(report(weighing, {figure, 0})) << figure;
+  const auto json = nlohmann::json::parse(render(*report(weighing), {Format::json, Color::off}));
+  std::uint64_t sum = 0;
+  for (const auto& part : json["parts"]) sum += part["total_bytes"].get<std::uint64_t>();
+  EXPECT_EQ(sum, json["file_bytes"]);
+}
+
+}  // namespace
+}  // namespace juniper

@@ -1,0 +1,112 @@
+#include "support/support.h"
+
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <cstdlib>
+#include <fstream>
+#include <iterator>
+
+namespace juniper::test {
+
+TempFolder::TempFolder() {
+  static std::atomic<int> number{0};
+  path_ = std::filesystem::temp_directory_path() / fmt::format("juniper-test-{}-{}", ::getpid(), number++);
+  std::filesystem::create_directories(path_);
+}
+
+TempFolder::~TempFolder() {
+  std::error_code ignored;
+  std::filesystem::remove_all(path_, ignored);
+}
+
+std::string TempFolder::write(const std::string& name, const std::string& text) const {
+  const std::filesystem::path target = path_ / name;
+  std::filesystem::create_directories(target.parent_path());
+  std::ofstream(target, std::ios::binary) << text;
+  return target.string();
+}
+
+std::string read_file(const std::string& path) {
+  std::ifstream file(path, std::ios::binary);
+  return {std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
+}
+
+SmallModel::SmallModel(const std::string& text, const std::map<std::string, std::string>& files) {
+  folder.write("model.ridge", text);
+  for (const auto& [name, content] : files) folder.write(name, content);
+}
+
+Dataset SmallModel::open(Options options) const {
+  auto dataset = Dataset::open(path(), options);
+  if (!dataset) {
+    ADD_FAILURE() << render(dataset.error());
+    std::abort();
+  }
+  return *dataset;
+}
+
+Diagnostics SmallModel::errors() const {
+  const auto dataset = Dataset::open(path());
+  return dataset ? Diagnostics{} : dataset.error();
+}
+
+std::string messages(const Diagnostics& diagnostics) {
+  return render(diagnostics);
+}
+
+std::string codes(const Diagnostics& diagnostics) {
+  std::string text;
+  for (const Diagnostic& d : diagnostics) text += (text.empty() ? "" : " ") + d.code;
+  return text;
+}
+
+std::string rows_of(const QueryResult& result) {
+  std::string text;
+  for (const ResultRow& row : result.rows) {
+    if (!text.empty()) text += '\n';
+    if (row.level != 0) text += result.levels[row.level] + ":";
+    for (std::size_t i = 0; i < row.cells.size(); ++i) {
+      const bool kept = !result.columns[i].is_key || result.kept[row.level][i];
+      if (i != 0) text += '|';
+      if (kept) text += row.cells[i].is_null() ? "null" : to_text(row.cells[i], result.columns[i].type);
+    }
+  }
+  return text;
+}
+
+std::string answer(const Dataset& dataset, const std::string& query, const std::vector<std::string>& where) {
+  const auto result = ask(dataset, {query, where});
+  return result ? rows_of(*result) : messages(result.error());
+}
+
+ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder) {
+  const TempFolder output;
+  const std::string out = output.path("out");
+  const std::string err = output.path("err");
+  const pid_t child = ::fork();
+  if (child == 0) {
+    if (!folder.empty() && ::chdir(folder.c_str()) != 0) ::_exit(126);
+    if (std::freopen(out.c_str(), "wb", stdout) == nullptr || std::freopen(err.c_str(), "wb", stderr) == nullptr)
+      ::_exit(126);
+    std::vector<std::string> words{JUNIPER_TOOL};
+    words.insert(words.end(), arguments.begin(), arguments.end());
+    std::vector<char*> pointers;
+    for (std::string& word : words) pointers.push_back(word.data());
+    pointers.push_back(nullptr);
+    ::execv(pointers[0], pointers.data());
+    ::_exit(127);
+  }
+  int status = 0;
+  ::waitpid(child, &status, 0);
+  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, read_file(out), read_file(err)};
+}
+
+std::uint64_t test_seed(std::uint64_t seed) {
+  const char* const given = std::getenv("JUNIPER_SEED");
+  return given == nullptr ? seed : std::strtoull(given, nullptr, 10);
+}
+
+}  // namespace juniper::test

@@ -1,0 +1,70 @@
+// What the tests share: folders of their own, small models, and the tool as a process.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "juniper/ask.h"
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+
+namespace juniper::test {
+
+// A folder that is gone at the end of the test.
+class TempFolder {
+ public:
+  TempFolder();
+  ~TempFolder();
+  TempFolder(const TempFolder&) = delete;
+  TempFolder& operator=(const TempFolder&) = delete;
+
+  std::string path(const std::string& name = "") const { return (path_ / name).string(); }
+  // Writes a file, with the folders on its way.
+  std::string write(const std::string& name, const std::string& text) const;
+
+ private:
+  std::filesystem::path path_;
+};
+
+std::string read_file(const std::string& path);
+
+// A model text with its CSV files, in a folder of its own.
+class SmallModel {
+ public:
+  SmallModel(const std::string& text, const std::map<std::string, std::string>& files);
+  std::string path() const { return folder.path("model.ridge"); }
+  // The dataset; the test fails, with the messages, when it does not open.
+  Dataset open(Options options = {}) const;
+  // Errors of opening it.
+  Diagnostics errors() const;
+
+  TempFolder folder;
+};
+
+// The text of every message, for comparing and for showing.
+std::string messages(const Diagnostics& diagnostics);
+// The codes, in order: "JR-201 JR-202".
+std::string codes(const Diagnostics& diagnostics);
+
+// The rows of a query as text: cells joined by '|', null as "null", rows by '\n', totals marked by their level:
+// "grand:".
+std::string rows_of(const QueryResult& result);
+// The same for a question; the messages when it fails.
+std::string answer(const Dataset& dataset, const std::string& query, const std::vector<std::string>& where = {});
+
+struct ProcessResult {
+  int status = -1;
+  std::string out;
+  std::string err;
+};
+// Runs the tool with arguments that are given to it as they are.
+ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder = "");
+
+// A number from the environment's JUNIPER_SEED, or `seed`; tests print it, so that a failure can be repeated.
+std::uint64_t test_seed(std::uint64_t seed);
+
+}  // namespace juniper::test

@@ -1,0 +1,170 @@
+// The tool as a process: what it prints where, and its exit status.
+#include <gtest/gtest.h>
+
+#include <nlohmann/json.hpp>
+
+#include "juniper/demo.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+using test::run_tool;
+
+class ToolTest : public testing::Test {
+ protected:
+  test::TempFolder folder_;
+  std::string model_ = folder_.path("d/charging.ridge");
+
+  void SetUp() override { ASSERT_TRUE(write_demo(folder_.path("d"), {1500, 4})); }
+  void rewrite(const std::string& what, const std::string& with) const {
+    std::string text = test::read_file(model_);
+    ASSERT_NE(text.find(what), std::string::npos);
+    text.replace(text.find(what), what.size(), with);
+    folder_.write("d/charging.ridge", text);
+  }
+};
+
+void expect_error(const test::ProcessResult& run, int status, const std::string& code) {
+  EXPECT_EQ(run.status, status) << run.err;
+  EXPECT_EQ(run.out, "");
+  EXPECT_NE(run.err.find(code), std::string::npos) << run.err;
+}
+
+TEST_F(ToolTest, ResultsGoToStdoutAndNothingElse) {
+  for (const std::vector<std::string>& command :
+       std::vector<std::vector<std::string>>{{"load", model_},
+                                             {"weigh", model_},
+                                             {"links", model_},
+                                             {"ask", model_, "monthly"},
+                                             {"refactor", model_, "inline", "sessions.gross"},
+                                             {"baseline", model_},
+                                             {"check", model_}}) {
+    const auto run = run_tool(command);
+    EXPECT_EQ(run.status, 0) << command[0] << run.err;
+    EXPECT_EQ(run.err, "") << command[0];
+    EXPECT_NE(run.out, "") << command[0];
+    EXPECT_EQ(run.out.find('\033'), std::string::npos) << command[0];
+  }
+}
+
+TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
+  run_tool({"baseline", model_});
+  for (const std::vector<std::string>& command :
+       std::vector<std::vector<std::string>>{{"load", model_},
+                                             {"weigh", model_},
+                                             {"links", model_},
+                                             {"ask", model_, "monthly"},
+                                             {"refactor", model_, "inline", "sessions.gross"},
+                                             {"baseline", model_},
+                                             {"check", model_}}) {
+    const auto with = [&](const std::string& format) {
+      std::vector<std::string> words = command;
+      words.insert(words.end(), {"--format", format});
+      return run_tool(words);
+    };
+    EXPECT_TRUE(nlohmann::json::accept(with("json").out)) << command[0] << with("json").out;
+    const std::string csv = with("csv").out;
+    EXPECT_GT(std::count(csv.begin(), csv.end(), '\n'), 1) << command[0];
+    EXPECT_NE(with("markdown").out.find("|---"), std::string::npos) << command[0];
+  }
+  EXPECT_NE(run_tool({"weigh", model_, "--color", "always"}).out.find('\033'), std::string::npos);
+}
+
+TEST_F(ToolTest, AsksSavedAndTypedQueriesWithConditions) {
+  const auto saved = run_tool({"ask", model_, "plans", "--where", "days.year = 2025", "--where",
+                               "sessions.channel = \"app\"", "--format", "json"});
+  ASSERT_EQ(saved.status, 0) << saved.err;
+  const auto typed = run_tool({"ask", model_,
+                               "by tariffs.plan show n_sessions where days.year = 2025 and sessions.channel = "
+                               "\"app\" total grand sort n_sessions desc",
+                               "--format", "json"});
+  ASSERT_EQ(typed.status, 0) << typed.err;
+  EXPECT_EQ(nlohmann::json::parse(saved.out)["rows"].back()["n_sessions"],
+            nlohmann::json::parse(typed.out)["rows"].back()["n_sessions"]);
+  const auto from_store = run_tool({"ask", folder_.path("d/charging.jrs"), "monthly", "--format", "csv"});
+  EXPECT_EQ(from_store.out, run_tool({"ask", model_, "monthly", "--format", "csv"}).out);
+}
+
+TEST_F(ToolTest, WrongUsageIs2) {
+  expect_error(run_tool({}), 2, "");
+  expect_error(run_tool({"wiegh", model_}), 2, "");
+  expect_error(run_tool({"weigh"}), 2, "MODEL");
+  expect_error(run_tool({"weigh", model_, "--format", "xml"}), 2, "--format");
+  expect_error(run_tool({"weigh", model_, "--sort", "weight"}), 2, "JR-003");
+  expect_error(run_tool({"weigh", model_, "--threads", "x"}), 2, "--threads");
+  expect_error(run_tool({"ask", model_, "monthley"}), 2, "did you mean 'monthly'?");
+  expect_error(run_tool({"ask", model_, "by days.year show revenu"}), 2, "did you mean 'revenue'?");
+  expect_error(run_tool({"ask", model_, "monthly", "--where", "days.year ="}), 2, "<where>:1:12");
+  expect_error(run_tool({"ask", model_, "monthly", "--today", "yesterday"}), 2, "--today");
+  expect_error(run_tool({"refactor", model_, "inline", "sessions.grss"}), 2, "did you mean 'gross'?");
+  expect_error(run_tool({"refactor", model_, "inline"}), 2, "inline TABLE.COLUMN");
+  expect_error(run_tool({"demo", folder_.path("d"), "--sessions", "3"}), 2, "--sessions");
+  EXPECT_EQ(run_tool({"--help"}).status, 0);
+  EXPECT_NE(run_tool({"weigh", "--help"}).out.find("--top"), std::string::npos);
+  EXPECT_EQ(run_tool({"--version"}).out, "juniper 0.1.0\n");
+}
+
+TEST_F(ToolTest, InputThatCannotBeReadIs3) {
+  expect_error(run_tool({"load", folder_.path("none.ridge")}), 3, "JR-001");
+  expect_error(run_tool({"check", model_}), 3, "JR-903");
+  folder_.write("broken.ridge", "measure a = sum(\nmeasure b = c");
+  expect_error(run_tool({"load", folder_.path("broken.ridge")}), 3, "JR-118");
+  rewrite("sessions.bay_id      -> bays.bay_id", "sessions.bay_id      -> bays.station_id");
+  expect_error(run_tool({"weigh", model_}), 3, "charging.ridge:");
+  folder_.write("bad.jrs", "not a store");
+  expect_error(run_tool({"weigh", folder_.path("bad.jrs")}), 3, "JR-603");
+}
+
+TEST_F(ToolTest, BadCellsNameFileLineAndColumn) {
+  std::string csv = test::read_file(folder_.path("d/data/visits.csv"));
+  csv += "7777,1000,2024-02-30,repair,abc,1.005\n";
+  folder_.write("d/data/visits.csv", csv);
+  const auto run = run_tool({"load", model_});
+  expect_error(run, 3, "JR-507");
+  EXPECT_NE(run.err.find("visits.csv:82"), std::string::npos) << run.err;
+  EXPECT_NE(run.err.find("field 3 ('visit_day'): found \"2024-02-30\""), std::string::npos) << run.err;
+  EXPECT_NE(run.err.find("field 5 ('minutes'): found \"abc\""), std::string::npos) << run.err;
+  EXPECT_NE(run.err.find("field 6 ('cost'): found \"1.005\""), std::string::npos) << run.err;
+}
+
+TEST_F(ToolTest, ARefusedRefactoringIs1AndSaysWhy) {
+  const auto run = run_tool({"refactor", model_, "inline", "sessions.size_class"});
+  expect_error(run, 1, "query 'sizes' groups by it");
+  EXPECT_NE(run.err.find("by    sessions.size_class"), std::string::npos) << run.err;
+}
+
+TEST_F(ToolTest, TheWholeWayOfAChange) {
+  ASSERT_EQ(run_tool({"baseline", model_}).status, 0);
+  ASSERT_EQ(run_tool({"refactor", model_, "inline", "sessions.price_paid", "--write"}).status, 0);
+  EXPECT_EQ(test::read_file(model_).find("price_paid"), std::string::npos);
+  EXPECT_EQ(run_tool({"check", model_}).status, 0);
+  rewrite("revenue / energy", "revenue / n_sessions");
+  const auto changed = run_tool({"check", model_});
+  EXPECT_EQ(changed.status, 1);
+  EXPECT_NE(changed.out.find("FAILED: 2 of 11 queries"), std::string::npos) << changed.out;
+  EXPECT_NE(changed.out.find("days.year = 2023, days.month_name = \"January\""), std::string::npos) << changed.out;
+  rewrite("revenue / n_sessions", "revenue / energy");
+  rewrite("query sizes", "query dimensions");
+  const auto lost = run_tool({"check", model_});
+  EXPECT_EQ(lost.status, 1);
+  EXPECT_NE(lost.out.find("LOST"), std::string::npos) << lost.out;
+}
+
+TEST_F(ToolTest, TheDemoWalksThroughEveryStep) {
+  const auto run = run_tool({"demo", "walk", "--sessions", "2000", "--seed", "3"}, folder_.path());
+  EXPECT_EQ(run.status, 0) << run.err;
+  EXPECT_EQ(run.err, "");
+  for (const char* command : {"$ juniper load", "$ juniper weigh", "$ juniper links", "$ juniper ask",
+                              "$ juniper baseline", "$ juniper refactor", "$ juniper check"}) {
+    EXPECT_NE(run.out.find(command), std::string::npos) << command;
+  }
+  EXPECT_NE(run.out.find("yes: every row and every query came out the same"), std::string::npos);
+  EXPECT_NE(run.out.find("passed"), std::string::npos);
+  // A second walk in the same folder begins from the start.
+  EXPECT_EQ(run_tool({"demo", "walk", "--sessions", "2000", "--seed", "3"}, folder_.path()).status, 0);
+  expect_error(run_tool({"demo", "."}, folder_.path("d/data")), 2, "JR-004");
+}
+
+}  // namespace
+}  // namespace juniper

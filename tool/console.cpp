@@ -1,0 +1,58 @@
+#include "console.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <array>
+#include <cstdio>
+#include <string_view>
+
+namespace juniper::tool {
+
+int exit_status(const Diagnostics& errors) {
+  // Codes that speak of the command itself, and of a change or check that did not pass; all others of what was read.
+  static constexpr std::array<std::string_view, 6> usage{"JR-003", "JR-004", "JR-702", "JR-801", "JR-802", "JR-902"};
+  static constexpr std::array<std::string_view, 3> refused{"JR-803", "JR-804", "JR-805"};
+  const Diagnostic& first = errors.front();
+  if (std::find(refused.begin(), refused.end(), first.code) != refused.end()) return 1;
+  const bool typed = first.place.file == "<query>" || first.place.file == "<where>";
+  return typed || std::find(usage.begin(), usage.end(), first.code) != usage.end() ? 2 : 3;
+}
+
+void Console::print(const std::string& text) const {
+  std::fwrite(text.data(), 1, text.size(), stdout);
+}
+void Console::print(const Report& report) const {
+  print(render(report, render_));
+}
+
+int Console::fail(const Diagnostics& errors) const {
+  std::fflush(stdout);
+  const std::string text = juniper::render(errors, message_color_);
+  std::fwrite(text.data(), 1, text.size(), stderr);
+  return exit_status(errors);
+}
+
+void Console::progress(const Progress& progress) {
+  if (quiet_ || ::isatty(STDERR_FILENO) == 0) return;
+  const auto now = std::chrono::steady_clock::now();
+  if (progress.step == last_step_ && now - last_ < std::chrono::milliseconds(100)) return;
+  last_ = now;
+  last_step_ = progress.step;
+  std::string line = fmt::format("{} · {} rows", progress.step, progress.rows);
+  if (progress.total != 0)
+    line += fmt::format(" · {:.0f}%", 100.0 * static_cast<double>(progress.done) / static_cast<double>(progress.total));
+  fmt::print(stderr, "\r\033[K{}", line);
+  std::fflush(stderr);
+  drawn_ = true;
+}
+
+void Console::clear_progress() {
+  if (!drawn_) return;
+  fmt::print(stderr, "\r\033[K");
+  std::fflush(stderr);
+  drawn_ = false;
+}
+
+}  // namespace juniper::tool

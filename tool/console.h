@@ -1,0 +1,39 @@
+// Printing for the command line: results to stdout, messages and progress to stderr.
+#pragma once
+
+#include <chrono>
+#include <string>
+
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+#include "juniper/report.h"
+
+namespace juniper::tool {
+
+// The exit status for errors: 1 for a change that was refused, 2 for wrong usage, 3 for input that can't be read.
+int exit_status(const Diagnostics& errors);
+
+class Console {
+ public:
+  Console(RenderOptions render, bool quiet, bool color_messages)
+      : render_(render), quiet_(quiet), message_color_(color_messages ? Color::on : Color::off) {}
+
+  void print(const Report& report) const;
+  void print(const std::string& text) const;
+  // Prints errors and gives the exit status for them.
+  int fail(const Diagnostics& errors) const;
+  // Draws a line of progress on stderr when that is a terminal; nothing otherwise.
+  void progress(const Progress& progress);
+  void clear_progress();
+  const RenderOptions& render_options() const { return render_; }
+
+ private:
+  RenderOptions render_;
+  bool quiet_;
+  Color message_color_;
+  std::chrono::steady_clock::time_point last_{};
+  std::string last_step_;
+  bool drawn_ = false;
+};
+
+}  // namespace juniper::tool

@@ -1,0 +1,240 @@
+// juniper: the command line of Juniper Ridge. Each command parses its arguments, calls one function of the library and
+// prints what it gives.
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <cstdlib>
+#include <functional>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "console.h"
+#include "demo_walk.h"
+#include "juniper/ask.h"
+#include "juniper/baseline.h"
+#include "juniper/dataset.h"
+#include "juniper/links.h"
+#include "juniper/refactor.h"
+#include "juniper/report.h"
+#include "juniper/value.h"
+#include "juniper/weigh.h"
+
+namespace {
+
+using namespace juniper;
+using tool::Console;
+
+enum class When { automatic, always, never };
+
+// What the options of a command line hold.
+struct Arguments {
+  Format format = Format::terminal;
+  When color = When::automatic;
+  bool quiet = false;
+  unsigned threads = 0;
+  std::string today;
+  std::string store;
+  std::string model;
+  bool again = false;
+  WeighView weigh;
+  std::size_t samples = 5;
+  Question question;
+  std::vector<std::string> steps;
+  bool write = false;
+  std::string folder;
+  std::string demo_folder = "charging-demo";
+  DemoOptions demo;
+};
+
+bool colored(When when, int descriptor) {
+  if (when != When::automatic) return when == When::always;
+  return ::isatty(descriptor) != 0 && std::getenv("NO_COLOR") == nullptr;
+}
+
+// Opens the model and hands it to the command; prints what went wrong otherwise.
+template <class Command>
+int with_dataset(const Arguments& arguments, const Options& options, Console& console, const Command& command) {
+  const auto dataset = Dataset::open(arguments.model, options);
+  console.clear_progress();
+  return dataset ? command(*dataset) : console.fail(dataset.error());
+}
+
+template <class Value>
+int print_or_fail(const Result<Value>& result, const Console& console) {
+  if (!result) return console.fail(result.error());
+  console.print(report(*result));
+  return 0;
+}
+
+int run_load(const Arguments& arguments, const Options& options, Console& console) {
+  const auto loaded = load(arguments.model, options, arguments.again ? Reload::always : Reload::when_stale);
+  console.clear_progress();
+  return print_or_fail(loaded, console);
+}
+
+int run_weigh(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto made = report(weigh(dataset), arguments.weigh);
+    if (!made) return console.fail(made.error());
+    console.print(*made);
+    return 0;
+  });
+}
+
+int run_links(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    console.print(report(links(dataset, arguments.samples)));
+    return 0;
+  });
+}
+
+int run_ask(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console,
+                      [&](const Dataset& dataset) { return print_or_fail(ask(dataset, arguments.question), console); });
+}
+
+int run_refactor(const Arguments& arguments, const Options& options, Console& console) {
+  if (arguments.steps.size() != 2 || arguments.steps[0] != "inline") {
+    fmt::print(stderr, "error: the refactoring of this version is: juniper refactor MODEL inline TABLE.COLUMN\n");
+    return 2;
+  }
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto refactoring = inline_column(dataset, arguments.steps[1]);
+    if (!refactoring) return console.fail(refactoring.error());
+    console.print(report(*refactoring));
+    if (!refactoring->proved()) return 1;
+    if (!arguments.write) return 0;
+    const auto written = write(dataset, *refactoring);
+    return written ? 0 : console.fail(written.error());
+  });
+}
+
+std::string baseline_folder(const Arguments& arguments) {
+  return arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
+}
+
+int run_baseline(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    return print_or_fail(baseline(dataset, baseline_folder(arguments)), console);
+  });
+}
+
+int run_check(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto checked = check(dataset, baseline_folder(arguments));
+    if (!checked) return console.fail(checked.error());
+    console.print(report(*checked));
+    return checked->passed() ? 0 : 1;
+  });
+}
+
+int run_demo(const Arguments& arguments, const Options& options, Console& console) {
+  return tool::walk_demo(arguments.demo_folder, arguments.demo, options, console);
+}
+
+using Run = std::function<int(const Arguments&, const Options&, Console&)>;
+
+// Declares all commands and their options; `chosen` becomes the one that was called.
+void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
+  app.require_subcommand(1);
+  app.fallthrough();
+  app.set_version_flag("--version", "juniper 0.1.0");
+  app.add_option("--format", arguments.format, "How to print: terminal, json, csv or markdown")
+      ->transform(CLI::CheckedTransformer(std::map<std::string, Format>{{"terminal", Format::terminal},
+                                                                        {"json", Format::json},
+                                                                        {"csv", Format::csv},
+                                                                        {"markdown", Format::markdown}},
+                                          CLI::ignore_case))
+      ->option_text("FORMAT");
+  app.add_option("--color", arguments.color, "When to color: auto, always or never")
+      ->transform(CLI::CheckedTransformer(
+          std::map<std::string, When>{{"auto", When::automatic}, {"always", When::always}, {"never", When::never}},
+          CLI::ignore_case))
+      ->option_text("WHEN");
+  app.add_flag("--quiet", arguments.quiet, "No progress");
+  app.add_option("--threads", arguments.threads, "Threads to use; 0 is one for each core")
+      ->check(CLI::Range(0U, 1024U))
+      ->option_text("N");
+  app.add_option("--today", arguments.today, "What today() gives, as YYYY-MM-DD")->option_text("DATE");
+  app.add_option("--store", arguments.store, "The store file; beside the model text by default")->option_text("FILE");
+
+  const auto command = [&](const std::string& name, const std::string& what,
+                           int (*run)(const Arguments&, const Options&, Console&)) {
+    CLI::App* const added = app.add_subcommand(name, what);
+    added->callback([&chosen, run] { chosen = run; });
+    if (name != "demo")
+      added->add_option("MODEL", arguments.model, "A .ridge text, or the .jrs store made from it")->required();
+    return added;
+  };
+  command("load", "Read the sources into the store; what each table and calculated column costs", run_load)
+      ->add_flag("--again", arguments.again, "Load even when nothing has changed");
+  CLI::App* const weigh_command = command("weigh", "Where the bytes are, and who uses them", run_weigh);
+  weigh_command
+      ->add_option("--sort", arguments.weigh.sort, "Sort the parts by bytes, rows, distinct, nulls, bits or name")
+      ->option_text("FIGURE");
+  weigh_command->add_option("--top", arguments.weigh.top, "Show the first N parts")->option_text("N");
+  command("links", "Keys without a match, rows that nothing reaches", run_links)
+      ->add_option("--samples", arguments.samples, "Orphan keys to show of each link")
+      ->option_text("N");
+  CLI::App* const ask_command = command("ask", "Answer a saved query, or one typed here", run_ask);
+  ask_command
+      ->add_option("QUERY", arguments.question.query,
+                   "A saved query's name, or clauses: 'by stations.region show revenue'")
+      ->required();
+  ask_command->add_option("--where", arguments.question.where, "A further condition, joined by `and`; may be repeated")
+      ->option_text("CONDITION")
+      ->take_all();
+  CLI::App* const refactor_command =
+      command("refactor", "Change the model text, with proofs: inline TABLE.COLUMN", run_refactor);
+  refactor_command
+      ->add_option("STEP", arguments.steps,
+                   "inline TABLE.COLUMN: a calculated column moves into the measures that use it")
+      ->required();
+  refactor_command->add_flag("--write", arguments.write, "Write the change, when it is proved");
+  command("baseline", "Record every saved query's result and time", run_baseline)
+      ->add_option("--dir", arguments.folder, "The folder of the baseline")
+      ->option_text("DIR");
+  command("check", "Compare the saved queries with the baseline", run_check)
+      ->add_option("--dir", arguments.folder, "The folder of the baseline")
+      ->option_text("DIR");
+  CLI::App* const demo_command = command("demo", "Make the demo and walk through it", run_demo);
+  demo_command->add_option("DIR", arguments.demo_folder, "Where to write it")->capture_default_str();
+  demo_command->add_option("--sessions", arguments.demo.sessions, "Rows of the largest table")
+      ->check(CLI::Range(std::uint64_t{1000}, std::uint64_t{200'000'000}))
+      ->capture_default_str()
+      ->option_text("N");
+  demo_command->add_option("--seed", arguments.demo.seed, "The same seed gives the same bytes")
+      ->capture_default_str()
+      ->option_text("N");
+}
+
+}  // namespace
+
+int main(int count, char** words) {
+  Arguments arguments;
+  Run chosen;
+  CLI::App app("Juniper Ridge: measure, slim down and regression-test columnar analytical models.", "juniper");
+  declare(app, arguments, chosen);
+  try {
+    app.parse(count, words);
+  } catch (const CLI::ParseError& error) {
+    return app.exit(error) == 0 ? 0 : 2;
+  }
+  Options options;
+  options.threads = arguments.threads;
+  options.store = arguments.store;
+  if (!arguments.today.empty()) {
+    const auto today = parse_value(arguments.today, Type{TypeKind::date, 0});
+    if (!today) {
+      fmt::print(stderr, "error: --today takes a date like 2025-03-01, and found '{}'\n", arguments.today);
+      return 2;
+    }
+    options.today = static_cast<std::int64_t>(today->exact());
+  }
+  const Color color = colored(arguments.color, STDOUT_FILENO) ? Color::on : Color::off;
+  Console console({arguments.format, color}, arguments.quiet, colored(arguments.color, STDERR_FILENO));
+  options.progress = [&console](const Progress& progress) { console.progress(progress); };
+  return chosen(arguments, options, console);
+}
