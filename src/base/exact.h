@@ -28,11 +28,12 @@ constexpr bool fits_int64(int128 value) {
   return value >= std::numeric_limits<std::int64_t>::min() && value <= std::numeric_limits<std::int64_t>::max();
 }
 
-// value / divisor with halves rounded away from zero. `divisor` is positive.
-constexpr int128 divide_rounded(int128 value, int128 divisor) {
-  const int128 quotient = value / divisor;
-  const int128 rest = value % divisor;
-  const int128 magnitude = rest < 0 ? -rest : rest;
+// value / divisor with halves rounded away from zero, for 64 or 128 bits. `divisor` is positive.
+template <class Integer>
+constexpr Integer divide_rounded(Integer value, Integer divisor) {
+  const Integer quotient = value / divisor;
+  const Integer rest = value % divisor;
+  const Integer magnitude = rest < 0 ? -rest : rest;
   if (magnitude < divisor - magnitude) return quotient;
   return quotient + (value < 0 ? -1 : 1);
 }

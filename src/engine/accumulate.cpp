@@ -278,7 +278,7 @@ std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
 std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, Repr repr) {
   const bool average = aggregate.aggregate == Aggregate::avg;
   switch (aggregate.aggregate) {
-    case Aggregate::count_rows:
+    case Aggregate::row_count:
     case Aggregate::count:
       return std::make_unique<Count>();
     case Aggregate::count_distinct:

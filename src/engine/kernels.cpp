@@ -347,45 +347,40 @@ void make_text(const Inputs& in, Vector& out, const F& f) {
 
 // --- numbers --------------------------------------------------------------------------------------------------------
 
-// Rounds units of `scale` to `digits` digits after the point, and gives units of the result's scale.
-template <class Divide>
-State to_digits(int128 units, int scale, int digits, int result_scale, const Divide& divide, int128& result) {
-  if (digits >= scale) {
-    result = units;
-    return State::value;
-  }
-  const int128 step = scale - digits > 38 ? base::int128_max : base::power_of_ten(scale - digits);
-  result = divide(units, step);
-  // A result with fewer digits than its type shows (round(x, -2) of an integer) is brought back to its units.
-  return valid(!__builtin_mul_overflow(result, base::power_of_ten(std::min(38, result_scale - digits)), &result));
-}
-
-int128 divide_floor(int128 a, int128 b) {
-  return a / b - ((a % b != 0 && a < 0) ? 1 : 0);
+// Rounds every exact number by divide(units, step), computing in C, which holds `step`. `back` brings a result with
+// fewer digits than its type shows (round(x, -2) of an integer) to the units of its type.
+template <class T, class C, class Divide>
+void round_by(const Vector& a, Vector& out, int128 step, int128 back, const Divide& divide) {
+  map<T, T>(a, out, [step = static_cast<C>(step), back = static_cast<C>(back), &divide](T x, T& r) {
+    C rounded = divide(static_cast<C>(x), step);
+    const bool fits = !__builtin_mul_overflow(rounded, back, &rounded);
+    r = static_cast<T>(rounded);
+    return valid(fits);
+  });
 }
 
 template <class T>
 void round_exact(const Node& node, const Vector& a, Vector& out) {
   const int scale = node.children[0]->type.scale;
   const int digits = node.children.size() > 1 ? static_cast<int>(node.children[1]->literal.exact()) : 0;
-  const int result_scale = node.type.scale;
+  const int128 step = base::power_of_ten(std::max(0, scale - digits));
+  const int128 back = base::power_of_ten(std::max(0, static_cast<int>(node.type.scale) - digits));
   const auto run = [&](const auto& divide) {
-    map<T, T>(a, out, [&](T x, T& r) {
-      int128 rounded = 0;
-      const State state = to_digits(x, scale, digits, result_scale, divide, rounded);
-      r = static_cast<T>(rounded);
-      return state;
-    });
+    if (base::fits_int64(step) && base::fits_int64(back)) {
+      round_by<T, T>(a, out, step, digits >= scale ? 1 : back, divide);
+    } else {
+      round_by<T, int128>(a, out, step, back, divide);
+    }
   };
   switch (node.function) {
     case Function::round:
-      return run([](int128 x, int128 step) { return base::divide_rounded(x, step); });
+      return run([](auto x, auto divisor) { return base::divide_rounded(x, divisor); });
     case Function::floor:
-      return run([](int128 x, int128 step) { return divide_floor(x, step); });
+      return run([](auto x, auto divisor) { return x / divisor - (x % divisor < 0 ? 1 : 0); });
     case Function::ceil:
-      return run([](int128 x, int128 step) { return -divide_floor(-x, step); });
+      return run([](auto x, auto divisor) { return x / divisor + (x % divisor > 0 ? 1 : 0); });
     default:
-      return run([](int128 x, int128 step) { return x / step; });
+      return run([](auto x, auto divisor) { return x / divisor; });
   }
 }
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <limits>
+#include <numeric>
 #include <set>
 
 #include "base/exact.h"
@@ -60,22 +61,22 @@ Repr repr_of(const store::Column& column) {
   return repr_of(column.type, true);
 }
 
-void read_column(const store::Column& column, std::uint64_t code, Vector& out, std::size_t row) {
-  if (code == column.null_code) {
-    out.state[row] = State::null;
-    return;
-  }
-  out.state[row] = State::value;
+// The values of `count` codes of a column.
+void read_codes(const store::Column& column, const std::uint64_t* codes, std::size_t count, Vector& out) {
+  const auto read = [&](auto& values, const auto& value_of) {
+    for (std::size_t i = 0; i < count; ++i) {
+      const bool null = codes[i] == column.null_code;
+      out.state[i] = null ? State::null : State::value;
+      if (!null) values[i] = value_of(codes[i]);
+    }
+  };
   switch (out.repr) {
     case Repr::real:
-      out.real[row] = column.real_of(code);
-      break;
+      return read(out.real, [&](std::uint64_t code) { return column.real_of(code); });
     case Repr::text:
-      out.text[row] = column.text_of(code);
-      break;
+      return read(out.text, [&](std::uint64_t code) { return column.text_of(code); });
     default:
-      out.narrow[row] = column.exact_of(code);
-      break;
+      return read(out.narrow, [&](std::uint64_t code) { return column.exact_of(code); });
   }
 }
 
@@ -419,14 +420,15 @@ void Program::run_step(const Step& step, std::size_t begin, std::size_t count, R
       return;
     case Kind::column:
       step.column->codes.decode_block(begin / store::block_rows, codes);
-      for (std::size_t i = 0; i < count; ++i) read_column(*step.column, codes[i], out, i);
+      read_codes(*step.column, codes, count, out);
       return;
     case Kind::code:
       step.column->codes.decode_block(begin / store::block_rows, codes);
       for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>(codes[i]);
       return;
     case Kind::entries:
-      for (std::size_t i = 0; i < count; ++i) read_column(*step.column, begin + i, out, i);
+      std::iota(codes, codes + count, begin);
+      read_codes(*step.column, codes, count, out);
       return;
     case Kind::looked_up:
       step.codes->decode_block(begin / store::block_rows, codes);

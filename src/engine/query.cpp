@@ -75,8 +75,14 @@ class QueryRun {
     levels[0].kept.resize(query_.by.size());
     std::iota(levels[0].kept.begin(), levels[0].kept.end(), 0U);
     for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
-    for (Level& level : levels) {
-      if (const auto done = evaluate(level); !done) return tl::unexpected(done.error());
+    std::vector<TableScan> scans;
+    for (const TableIndex table : tables_) {
+      auto scanned = scan_table(table, levels);
+      if (!scanned) return tl::unexpected(scanned.error());
+      scans.push_back(std::move(*scanned));
+    }
+    for (std::size_t l = 0; l < levels.size(); ++l) {
+      if (const auto done = show(scans, l, levels[l]); !done) return tl::unexpected(done.error());
     }
     QueryResult result = describe(levels);
     arrange(levels, result);
@@ -85,13 +91,16 @@ class QueryRun {
   }
 
  private:
-  struct TableScan {
-    TableIndex table;
+  // The groups of one table for one level.
+  struct LevelGroups {
     std::vector<std::uint32_t> keys;  // indexes into query.by, those that the level keeps and that reach the table
+    Groups groups;
+    boost::unordered_flat_map<std::string, GroupIndex> index;  // by bytes of the codes
+  };
+  struct TableScan {
     bool gives_rows = false;
     std::vector<NodePtr> aggregates;
-    std::unique_ptr<ScanResult> result;
-    boost::unordered_flat_map<std::string, GroupIndex> groups;  // by bytes of the codes
+    std::vector<LevelGroups> levels;
   };
 
   tl::unexpected<Diagnostics> error(language::Span span, std::string code, std::string message,
@@ -113,30 +122,33 @@ class QueryRun {
     return bytes;
   }
 
-  // --- one level ----------------------------------------------------------------------------------------------------
+  // --- one pass over each table --------------------------------------------------------------------------------------
 
-  Result<void> evaluate(Level& level) {
-    std::vector<TableScan> scans;
-    for (const TableIndex table : tables_) {
-      auto scanned = scan_table(table, level);
-      if (!scanned) return tl::unexpected(scanned.error());
-      scans.push_back(std::move(*scanned));
-    }
-    const std::vector<Combination> combinations = find_combinations(scans, level);
-    return show(scans, combinations, level);
-  }
-
-  Result<TableScan> scan_table(TableIndex table, const Level& level) {
+  Result<TableScan> scan_table(TableIndex table, const std::vector<Level>& levels) {
     TableScan made;
-    made.table = table;
     made.gives_rows = gives_rows(table);
     ScanRequest request;
     request.table = table;
-    for (const std::uint32_t k : level.kept) {
+    std::vector<std::uint32_t> reaching;  // for each of request.keys, its index in query.by
+    for (std::uint32_t k = 0; k < query_.by.size(); ++k) {
       if (auto ref = model_.rebase(query_.by[k].column, table).ref) {
-        made.keys.push_back(k);
+        reaching.push_back(k);
         request.keys.push_back(std::move(*ref));
       }
+    }
+    if (!layout_of(source_, request.keys).fits()) {
+      return error(query_.by[0].span, "JR-703", "these `by` columns have too many values to be grouped by together",
+                   "group by fewer columns, or by coarser ones");
+    }
+    for (const Level& level : levels) {
+      LevelGroups groups{{}, {KeyLayout({}), {}, {}}, {}};
+      request.groupings.emplace_back();
+      for (std::uint32_t key = 0; key < reaching.size(); ++key) {
+        if (std::find(level.kept.begin(), level.kept.end(), reaching[key]) == level.kept.end()) continue;
+        request.groupings.back().push_back(key);
+        groups.keys.push_back(reaching[key]);
+      }
+      made.levels.push_back(std::move(groups));
     }
     for (const NodePtr& condition : query_.where) {
       if (reaches(model_, condition, table)) request.filters.push_back(seen_from(condition, model_, table));
@@ -144,57 +156,64 @@ class QueryRun {
     for (const NodePtr& aggregate : aggregates_) {
       if (aggregate->rows.table == table) request.aggregates.push_back(aggregate);
     }
-    if (!layout_of(source_, request.keys).fits()) {
-      return error(query_.by[0].span, "JR-703", "these `by` columns have too many values to be grouped by together",
-                   "group by fewer columns, or by coarser ones");
-    }
     made.aggregates = request.aggregates;
-    made.result = std::make_unique<ScanResult>(scan(source_, request, threads_));
+    ScanResult scanned = scan(source_, request, threads_);
     rows_scanned_ += source_.store.tables[table].rows;
-    if (made.result->filter_overflow) {
+    if (scanned.filter_overflow) {
       return error(query_.span, "JR-701", "a condition of `where` computes a number that does not fit 128 bits",
                    "narrow the rows first, or use reals");
     }
-    for (GroupIndex g = 0; g < made.result->keys.size(); ++g) made.groups.emplace(key_bytes(made, g), g);
+    for (std::size_t l = 0; l < levels.size(); ++l) {
+      LevelGroups& level = made.levels[l];
+      level.groups = std::move(scanned.groupings[l]);
+      for (GroupIndex g = 0; g < level.groups.keys.size(); ++g) level.index.emplace(key_bytes(level, g), g);
+    }
     return made;
   }
 
-  std::string key_bytes(const TableScan& scan, GroupIndex group) const {
-    std::string bytes(scan.keys.size() * sizeof(std::uint64_t), '\0');
-    for (std::size_t k = 0; k < scan.keys.size(); ++k) {
-      const std::uint64_t code = scan.result->layout.code(scan.result->keys[group], k);
+  static std::string key_bytes(const LevelGroups& level, GroupIndex group) {
+    std::string bytes(level.keys.size() * sizeof(std::uint64_t), '\0');
+    for (std::size_t k = 0; k < level.keys.size(); ++k) {
+      const std::uint64_t code = level.groups.layout.code(level.groups.keys[group], k);
       std::memcpy(bytes.data() + k * sizeof(code), &code, sizeof(code));
     }
     return bytes;
   }
 
+  // --- one level ----------------------------------------------------------------------------------------------------
+
   // The combinations of the kept columns that occur in the tables that lead to all `by` columns, together.
-  std::vector<Combination> find_combinations(const std::vector<TableScan>& scans, const Level& level) const {
+  std::vector<Combination> find_combinations(const std::vector<TableScan>& scans, std::size_t number,
+                                             const Level& level) const {
     if (level.kept.empty()) return {Combination(query_.by.size(), 0)};
     std::vector<Combination> combinations;
     boost::unordered_flat_map<std::string, bool> seen;
     for (const TableScan& scan : scans) {
       if (!scan.gives_rows) continue;
-      for (const PackedKey key : scan.result->keys) {
+      const LevelGroups& found = scan.levels[number];
+      for (const PackedKey key : found.groups.keys) {
         Combination codes(query_.by.size(), 0);
-        for (std::size_t k = 0; k < scan.keys.size(); ++k) codes[scan.keys[k]] = scan.result->layout.code(key, k);
+        for (std::size_t k = 0; k < found.keys.size(); ++k) codes[found.keys[k]] = found.groups.layout.code(key, k);
         if (seen.emplace(bytes_of(codes, level.kept), true).second) combinations.push_back(std::move(codes));
       }
     }
     return combinations;
   }
 
-  Result<void> show(const std::vector<TableScan>& scans, const std::vector<Combination>& combinations, Level& level) {
+  // Evaluates the shown expressions for the combinations of one level.
+  Result<void> show(const std::vector<TableScan>& scans, std::size_t number, Level& level) {
+    const std::vector<Combination> combinations = find_combinations(scans, number, level);
     AggregateValues values;
     for (const TableScan& scan : scans) {
+      const LevelGroups& found = scan.levels[number];
       std::vector<GroupIndex> at(combinations.size(), no_group);
       for (std::size_t i = 0; i < combinations.size(); ++i) {
-        if (const auto group = scan.groups.find(bytes_of(combinations[i], scan.keys)); group != scan.groups.end())
-          at[i] = group->second;
+        const auto group = found.index.find(bytes_of(combinations[i], found.keys));
+        if (group != found.index.end()) at[i] = group->second;
       }
       for (std::size_t a = 0; a < scan.aggregates.size(); ++a) {
         values.emplace(canonical(model_, scan.aggregates[a]),
-                       std::make_shared<const Vector>(scan.result->aggregates[a]->result(at)));
+                       std::make_shared<const Vector>(found.groups.aggregates[a]->result(at)));
       }
     }
     Program program(source_, values, combinations.size());

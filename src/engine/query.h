@@ -1,8 +1,8 @@
 // A checked query to its result.
 //
-// For each level (the detail rows and each total) and each table that its measures aggregate, one grouped scan with
-// the keys and filters that reach the table; then the shown expressions over the groups. The number of scans depends on
-// the query's text alone, never on the number of groups.
+// Each table that the measures aggregate is scanned once, with the keys and filters that reach it, and grouped in that
+// one pass for every level (the detail rows and each total); then the shown expressions are evaluated over the groups.
+// The number of scans depends on the query's text alone, never on the number of groups.
 #pragma once
 
 #include "engine/program.h"

@@ -15,10 +15,11 @@ Result<NodePtr> fold_aggregates(const Source& source, const NodePtr& node, unsig
   if (node->op == Op::aggregate) {
     ScanRequest request;
     request.table = node->rows.table;
+    request.groupings = {{}};
     request.aggregates = {node};
     const ScanResult scanned = scan(source, request, threads);
     const GroupIndex all = 0;
-    const Vector value = scanned.aggregates[0]->result(std::span(&all, 1));
+    const Vector value = scanned.groupings[0].aggregates[0]->result(std::span(&all, 1));
     if (value.state[0] == State::overflow) {
       return tl::unexpected(Diagnostics{
           source.model.sources.diagnostic(Severity::error, "JR-701", node->span, "this aggregate does not fit its type",

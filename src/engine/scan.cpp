@@ -81,16 +81,24 @@ struct Plan {
     std::optional<Program::StepIndex> where;
     Repr repr = Repr::narrow;
   };
+  struct GroupingSteps {
+    KeyLayout layout;
+    std::vector<Program::StepIndex> keys;
+  };
   Program program;
-  KeyLayout layout;
   std::vector<Program::StepIndex> filters;
-  std::vector<Program::StepIndex> keys;
+  std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
 
-  Plan(const Source& source, const ScanRequest& request)
-      : program(source, request.table), layout(layout_of(source, request.keys)) {
+  Plan(const Source& source, const ScanRequest& request) : program(source, request.table) {
     for (const auto& filter : request.filters) filters.push_back(program.add(filter));
-    for (const auto& key : request.keys) keys.push_back(program.add_code(key));
+    for (const auto& grouping : request.groupings) {
+      std::vector<language::ColumnRef> refs;
+      for (const std::uint32_t key : grouping) refs.push_back(request.keys[key]);
+      GroupingSteps steps{layout_of(source, refs), {}};
+      for (const auto& ref : refs) steps.keys.push_back(program.add_code(ref));
+      groupings.push_back(std::move(steps));
+    }
     for (const auto& node : request.aggregates) {
       AggregateSteps steps{node.get(), std::nullopt, std::nullopt, Repr::narrow};
       if (node->rows.where) steps.where = program.add(node->rows.where);
@@ -101,106 +109,131 @@ struct Plan {
       aggregates.push_back(steps);
     }
   }
-
-  std::vector<std::unique_ptr<Accumulator>> accumulators() const {
-    std::vector<std::unique_ptr<Accumulator>> made;
-    for (const AggregateSteps& steps : aggregates) made.push_back(make_accumulator(*steps.node, steps.repr));
-    return made;
-  }
 };
 
-// The partial result of some blocks.
-struct Chunk {
+// The groups of one grouping in the rows seen so far.
+struct PartialGroups {
   Grouping grouping;
   std::vector<std::unique_ptr<Accumulator>> aggregates;
-  std::uint64_t rows_kept = 0;
-  bool filter_overflow = false;
 
-  explicit Chunk(const Plan& plan) : grouping(plan.layout), aggregates(plan.accumulators()) {
-    if (plan.keys.empty()) grouping.find_or_add(0);
+  PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout) {
+    for (const auto& a : plan.aggregates) aggregates.push_back(make_accumulator(*a.node, a.repr));
+    if (steps.keys.empty()) grouping.find_or_add(0);
     grow();
   }
   void grow() {
     for (const auto& aggregate : aggregates) aggregate->grow(grouping.keys().size());
   }
+  void merge(PartialGroups& from) {
+    std::vector<GroupIndex> groups;
+    for (const PackedKey key : from.grouping.keys()) groups.push_back(grouping.find_or_add(key));
+    grow();
+    for (std::size_t i = 0; i < aggregates.size(); ++i) aggregates[i]->merge(*from.aggregates[i], groups);
+  }
+};
+
+// The partial result of some blocks.
+struct Chunk {
+  std::vector<PartialGroups> groupings;
+  bool filter_overflow = false;
+
+  explicit Chunk(const Plan& plan) {
+    for (const auto& steps : plan.groupings) groupings.emplace_back(plan, steps);
+  }
+  void merge(Chunk& from) {
+    for (std::size_t i = 0; i < groupings.size(); ++i) groupings[i].merge(from.groupings[i]);
+    filter_overflow = filter_overflow || from.filter_overflow;
+  }
 };
 
 class ChunkScanner {
  public:
-  ChunkScanner(const Plan& plan, Chunk& chunk) : plan_(plan), chunk_(chunk) {}
+  ChunkScanner(const Plan& plan, Chunk& chunk) : plan_(plan), chunk_(chunk), chosen_(plan.aggregates.size()) {}
 
   void add_block(std::size_t block) {
     plan_.program.run(block, registers_);
-    const std::size_t count = std::min(store::block_rows, plan_.program.rows() - block * store::block_rows);
-    select(count);
-    chunk_.rows_kept += rows_.size();
-    group();
-    for (std::size_t i = 0; i < plan_.aggregates.size(); ++i) add_aggregate(plan_.aggregates[i], *chunk_.aggregates[i]);
+    select(std::min(store::block_rows, plan_.program.rows() - block * store::block_rows));
+    for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) choose(plan_.aggregates[a], chosen_[a]);
+    for (std::size_t g = 0; g < plan_.groupings.size(); ++g) add_to(plan_.groupings[g], chunk_.groupings[g]);
   }
 
  private:
+  // The selected rows that an aggregate goes over, as positions in `rows_`, and those where its condition overflowed.
+  struct Chosen {
+    std::vector<std::uint32_t> positions;
+    std::vector<std::uint32_t> rows;
+    std::vector<std::uint32_t> overflowed;
+  };
+
   void select(std::size_t count) {
     rows_.resize(count);
     std::iota(rows_.begin(), rows_.end(), 0U);
     for (const auto filter : plan_.filters) {
       const Vector& condition = registers_[filter];
-      for (const std::uint32_t row : rows_)
+      for (const std::uint32_t row : rows_) {
         chunk_.filter_overflow = chunk_.filter_overflow || condition.state[row] == State::overflow;
+      }
       std::erase_if(rows_, [&](std::uint32_t row) { return !condition.is_true(row); });
     }
   }
 
-  void group() {
-    groups_.assign(rows_.size(), 0);
-    if (plan_.keys.empty()) return;
-    packed_.assign(rows_.size(), 0);
-    for (std::size_t k = 0; k < plan_.keys.size(); ++k) {
-      const auto& codes = registers_[plan_.keys[k]].narrow;
-      for (std::size_t i = 0; i < rows_.size(); ++i)
-        packed_[i] = plan_.layout.with(packed_[i], k, static_cast<std::uint64_t>(codes[rows_[i]]));
-    }
-    for (std::size_t i = 0; i < rows_.size(); ++i) groups_[i] = chunk_.grouping.find_or_add(packed_[i]);
-    chunk_.grow();
-  }
-
-  void add_aggregate(const Plan::AggregateSteps& steps, Accumulator& aggregate) {
-    const Vector* values = steps.value ? &registers_[*steps.value] : nullptr;
-    if (!steps.where) {
-      aggregate.add(rows_, groups_, values);
-      return;
-    }
+  void choose(const Plan::AggregateSteps& steps, Chosen& chosen) const {
+    if (!steps.where) return;
     const Vector& where = registers_[*steps.where];
-    chosen_rows_.clear();
-    chosen_groups_.clear();
-    for (std::size_t i = 0; i < rows_.size(); ++i) {
+    chosen.positions.clear();
+    chosen.rows.clear();
+    chosen.overflowed.clear();
+    for (std::uint32_t i = 0; i < rows_.size(); ++i) {
       if (where.is_true(rows_[i])) {
-        chosen_rows_.push_back(rows_[i]);
-        chosen_groups_.push_back(groups_[i]);
+        chosen.positions.push_back(i);
+        chosen.rows.push_back(rows_[i]);
       } else if (where.state[rows_[i]] == State::overflow) {
-        aggregate.poison(groups_[i]);
+        chosen.overflowed.push_back(i);
       }
     }
-    aggregate.add(chosen_rows_, chosen_groups_, values);
+  }
+
+  void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
+    group(steps, partial);
+    for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
+      const auto& value = plan_.aggregates[a].value;
+      const Vector* values = value ? &registers_[*value] : nullptr;
+      Accumulator& aggregate = *partial.aggregates[a];
+      if (!plan_.aggregates[a].where) {
+        aggregate.add(rows_, groups_, values);
+        continue;
+      }
+      chosen_groups_.clear();
+      for (const std::uint32_t i : chosen_[a].positions) chosen_groups_.push_back(groups_[i]);
+      for (const std::uint32_t i : chosen_[a].overflowed) aggregate.poison(groups_[i]);
+      aggregate.add(chosen_[a].rows, chosen_groups_, values);
+    }
+  }
+
+  // Finds the group of each selected row.
+  void group(const Plan::GroupingSteps& steps, PartialGroups& partial) {
+    groups_.assign(rows_.size(), 0);
+    if (steps.keys.empty()) return;
+    packed_.assign(rows_.size(), 0);
+    for (std::size_t k = 0; k < steps.keys.size(); ++k) {
+      const auto& codes = registers_[steps.keys[k]].narrow;
+      for (std::size_t i = 0; i < rows_.size(); ++i) {
+        packed_[i] = steps.layout.with(packed_[i], k, static_cast<std::uint64_t>(codes[rows_[i]]));
+      }
+    }
+    for (std::size_t i = 0; i < rows_.size(); ++i) groups_[i] = partial.grouping.find_or_add(packed_[i]);
+    partial.grow();
   }
 
   const Plan& plan_;
   Chunk& chunk_;
   Program::Registers registers_;
-  std::vector<std::uint32_t> rows_;
-  std::vector<GroupIndex> groups_;
+  std::vector<std::uint32_t> rows_;  // of the block, that pass the filters
+  std::vector<GroupIndex> groups_;   // of rows_, in the grouping at hand
   std::vector<PackedKey> packed_;
-  std::vector<std::uint32_t> chosen_rows_;
+  std::vector<Chosen> chosen_;  // for each aggregate with a condition
   std::vector<GroupIndex> chosen_groups_;
 };
-
-void merge(Chunk& into, Chunk& from) {
-  std::vector<GroupIndex> groups;
-  for (const PackedKey key : from.grouping.keys()) groups.push_back(into.grouping.find_or_add(key));
-  into.grow();
-  for (std::size_t i = 0; i < into.aggregates.size(); ++i) into.aggregates[i]->merge(*from.aggregates[i], groups);
-  into.rows_kept += from.rows_kept;
-  into.filter_overflow = into.filter_overflow || from.filter_overflow;
-}
 
 }  // namespace
 
@@ -219,12 +252,18 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
     for (std::size_t block = c * blocks_per_chunk; block < end; ++block) scanner.add_block(block);
     std::unique_lock lock(mutex);
     turn.wait(lock, [&] { return next_to_merge == c; });
-    merge(total, chunk);
+    total.merge(chunk);
     ++next_to_merge;
     turn.notify_all();
   });
-  return {plan.layout, std::move(total.grouping.keys()), std::move(total.aggregates), total.rows_kept,
-          total.filter_overflow};
+  ScanResult result;
+  for (std::size_t g = 0; g < plan.groupings.size(); ++g) {
+    PartialGroups& partial = total.groupings[g];
+    result.groupings.push_back(
+        {plan.groupings[g].layout, std::move(partial.grouping.keys()), std::move(partial.aggregates)});
+  }
+  result.filter_overflow = total.filter_overflow;
+  return result;
 }
 
 }  // namespace juniper::engine

@@ -1,4 +1,4 @@
-// One grouped pass over a table: rows that pass the filters, grouped by codes of columns, aggregated.
+// One pass over a table: rows that pass the filters, grouped by codes of columns in one or several ways, aggregated.
 #pragma once
 
 #include <atomic>
@@ -34,21 +34,27 @@ class KeyLayout {
 
 struct ScanRequest {
   language::TableIndex table = 0;
-  std::vector<language::NodePtr> filters;     // conditions over the table's rows
-  std::vector<language::ColumnRef> keys;      // seen from the table's rows
-  std::vector<language::NodePtr> aggregates;  // aggregate nodes over the table
+  std::vector<language::NodePtr> filters;  // conditions over the table's rows
+  std::vector<language::ColumnRef> keys;   // seen from the table's rows
+  // Each way of grouping the rows: the keys that make its groups, as indexes into `keys`.
+  std::vector<std::vector<std::uint32_t>> groupings;
+  std::vector<language::NodePtr> aggregates;  // aggregate nodes over the table; each is computed for each grouping
 };
 
-struct ScanResult {
+// The groups of one grouping.
+struct Groups {
   KeyLayout layout;
   std::vector<PackedKey> keys;  // one for each group, in the order in which they first occur
   std::vector<std::unique_ptr<Accumulator>> aggregates;
-  std::uint64_t rows_kept = 0;  // that passed the filters
+};
+
+struct ScanResult {
+  std::vector<Groups> groupings;
   bool filter_overflow = false;
 };
 
-// Scans the table once, on up to `threads` threads; without keys there is one group, even of no rows. The result does
-// not depend on the number of threads. Needs a key layout that fits.
+// Scans the table once, on up to `threads` threads; a grouping without keys has one group, even of no rows. The result
+// does not depend on the number of threads. Needs a layout that fits for all keys together.
 ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads);
 
 // The layout of a request's keys.

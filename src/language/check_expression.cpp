@@ -668,7 +668,7 @@ class ExpressionChecker {
 
   NodePtr typed_aggregate(const Expression& e, const std::shared_ptr<Node>& node) {
     if (node->children.empty()) {
-      node->aggregate = Aggregate::count_rows;
+      node->aggregate = Aggregate::row_count;
       node->type = integer_type;
       return node;
     }

@@ -66,7 +66,7 @@ enum class Op : std::uint8_t {
   call,  // function
 };
 
-enum class Aggregate : std::uint8_t { sum, avg, min, max, count_rows, count, count_distinct };
+enum class Aggregate : std::uint8_t { sum, avg, min, max, row_count, count, count_distinct };
 
 enum class Function : std::uint8_t {
   abs,

@@ -18,6 +18,12 @@ bool seen(const TableColumn& column, Audience by) {
   return column.audience == Audience::all || column.audience == by;
 }
 
+// A table may be for programs alone.
+bool is_for_people(const Table& table) {
+  return std::any_of(table.columns.begin(), table.columns.end(),
+                     [](const TableColumn& column) { return seen(column, Audience::people); });
+}
+
 // --- for people -----------------------------------------------------------------------------------------------------
 
 // The terminal library measures text by the locale of its thread: UTF-8 while a table is drawn, whatever the program
@@ -59,8 +65,7 @@ std::string draw(const Table& table, Color color) {
   for (const TableRow& row : table.rows) {
     libscols_line* const line = scols_table_new_line(drawn.get(), nullptr);
     if (row.strong && color == Color::on) scols_line_set_color(line, "1");
-    for (std::size_t i = 0; i < shown.size(); ++i)
-      scols_line_set_data(line, i, row.cells[shown[i]].shown.c_str());
+    for (std::size_t i = 0; i < shown.size(); ++i) scols_line_set_data(line, i, row.cells[shown[i]].shown.c_str());
   }
   char* text = nullptr;
   if (scols_print_table_to_string(drawn.get(), &text) != 0 || text == nullptr) return "";
@@ -108,6 +113,7 @@ struct TerminalRenderer {
   void operator()(const Verbatim& verbatim) { out += draw(verbatim, color); }
   void operator()(const Fact& fact) { out += fmt::format("{:<{}}  {}\n", fact.label, label_width, fact.value.shown); }
   void operator()(const Table& table) {
+    if (!is_for_people(table)) return;
     gap();
     out += table.rows.empty() ? "(no rows)\n" : draw(table, color);
   }
@@ -123,7 +129,8 @@ std::string render_terminal(const Report& report, Color color) {
   return renderer.out;
 }
 
-// One line in a cell: what would break a page's table apart is written as an escape, as the terminal library does in its own.
+// One line in a cell: what would break a page's table apart is written as an escape, as the terminal library does in
+// its own.
 std::string one_line(const std::string& text) {
   std::string out;
   for (const char c : text) {
@@ -169,6 +176,7 @@ struct MarkdownRenderer {
     out += fmt::format("- {}: {}\n", escaped_markdown(fact.label), escaped_markdown(fact.value.shown));
   }
   void operator()(const Table& table) {
+    if (!is_for_people(table)) return;
     gap();
     std::string rule;
     for (const TableColumn& column : table.columns) {

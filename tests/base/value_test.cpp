@@ -52,7 +52,8 @@ TEST(Exact, RoundsHalvesAwayFromZero) {
   for (std::int64_t units = -2000; units <= 2000; ++units) {
     for (std::int64_t divisor : {2, 10, 100}) {
       const double expected = std::round(static_cast<double>(units) / static_cast<double>(divisor));
-      ASSERT_EQ(static_cast<double>(base::divide_rounded(units, divisor)), expected) << units << " / " << divisor;
+      ASSERT_EQ(static_cast<double>(base::divide_rounded<std::int64_t>(units, divisor)), expected)
+          << units << " / " << divisor;
     }
   }
 }

@@ -218,8 +218,8 @@ std::string level_sql(const Twin& twin, const std::vector<bool>& kept) {
   }
   std::string combinations;
   for (const std::string& table : twin.rows_in)
-    combinations += (combinations.empty() ? "" : " union ") + std::string("select distinct ") + (list.empty() ? "1" : list) +
-                    " from " + table + " where " + twin.where;
+    combinations += (combinations.empty() ? "" : " union ") + std::string("select distinct ") +
+                    (list.empty() ? "1" : list) + " from " + table + " where " + twin.where;
   std::string sql = "select " + (list.empty() ? std::string("1") : list);
   for (const std::string& measure : twin.measures) sql += ", " + with_tables(measure, match, twin.where);
   return sql + " from (" + combinations + ") k;\n";

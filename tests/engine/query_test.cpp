@@ -31,25 +31,25 @@ measure cost_of_one = cost / n
 query monthly "By month" { by days.year, days.month_name show energy, n total days.year, grand }
 )";
 
-test::SmallModel network(){
-    return {text,
-            {{"sessions.csv",
-              "id,bay_id,tariff,day,stop_day,energy,channel\n"
-              "1,10,D,2024-01-30,2024-01-30,10.0,app\n"
-              "2,10,N,2024-02-01,2024-02-02,20.5,card\n"
-              "3,11,D,2024-12-31,2025-01-01,5.0,app\n"
-              "4,20,X,2025-01-01,2025-01-01,7.0,card\n"     // no such tariff
-              "5,99,D,2025-01-02,2025-01-02,1.0,\n"         // no such bay
-              "6,20,,2025-02-01,2025-02-01,,app\n"          // no tariff, no energy
-              "7,20,N,2023-05-05,2025-02-01,4.0,card\n"},  // a day that is not in the calendar
-            {"bays.csv", "bay_id,station_id\n10,1\n11,1\n20,2\n30,3\n"},
-            {"stations.csv", "station_id,region,rank,label\n1,Coast,2,first\n2,Upland,1,second\n3,Coast,3,third\n"},
-            {"tariffs.csv", "tariff,price\nD,0.50\nN,0.30\nZ,9.00\n"},
-            {"days.csv",
-             "day,year,month,month_name\n2024-01-30,2024,1,January\n2024-02-01,2024,2,February\n2024-02-02,2024,2,"
-             "February\n2024-12-31,2024,12,December\n2025-01-01,2025,1,January\n2025-01-02,2025,1,January\n2025-02-01,"
-             "2025,2,February\n"},
-            {"visits.csv", "visit,bay_id,cost\n1,10,100\n2,20,50\n3,30,30\n4,77,1\n"}}};
+test::SmallModel network() {
+  return {text,
+          {{"sessions.csv",
+            "id,bay_id,tariff,day,stop_day,energy,channel\n"
+            "1,10,D,2024-01-30,2024-01-30,10.0,app\n"
+            "2,10,N,2024-02-01,2024-02-02,20.5,card\n"
+            "3,11,D,2024-12-31,2025-01-01,5.0,app\n"
+            "4,20,X,2025-01-01,2025-01-01,7.0,card\n"    // no such tariff
+            "5,99,D,2025-01-02,2025-01-02,1.0,\n"        // no such bay
+            "6,20,,2025-02-01,2025-02-01,,app\n"         // no tariff, no energy
+            "7,20,N,2023-05-05,2025-02-01,4.0,card\n"},  // a day that is not in the calendar
+           {"bays.csv", "bay_id,station_id\n10,1\n11,1\n20,2\n30,3\n"},
+           {"stations.csv", "station_id,region,rank,label\n1,Coast,2,first\n2,Upland,1,second\n3,Coast,3,third\n"},
+           {"tariffs.csv", "tariff,price\nD,0.50\nN,0.30\nZ,9.00\n"},
+           {"days.csv",
+            "day,year,month,month_name\n2024-01-30,2024,1,January\n2024-02-01,2024,2,February\n2024-02-02,2024,2,"
+            "February\n2024-12-31,2024,12,December\n2025-01-01,2025,1,January\n2025-01-02,2025,1,January\n2025-02-01,"
+            "2025,2,February\n"},
+           {"visits.csv", "visit,bay_id,cost\n1,10,100\n2,20,50\n3,30,30\n4,77,1\n"}}};
 }
 
 class QueryTest : public testing::Test {
@@ -189,7 +189,7 @@ TEST_F(QueryTest, TheResultDescribesItsColumns) {
   EXPECT_EQ(result->columns[1].name, "days.month_name");
   EXPECT_TRUE(result->columns[1].is_key);
   EXPECT_EQ(to_string(result->columns[2].type), "decimal(1)");
-  EXPECT_EQ(result->rows_scanned, 21U);
+  EXPECT_EQ(result->rows_scanned, 7U);  // one pass for all levels
 }
 
 TEST_F(QueryTest, ErrorsPointIntoTheTypedText) {

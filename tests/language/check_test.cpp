@@ -44,8 +44,8 @@ void expect_all(const std::vector<Case>& cases, const std::string& columns_or_mo
     EXPECT_EQ(model ? "" : test::codes(model.error()), c.codes) << c.text << "\n"
                                                                 << (model ? "" : test::messages(model.error()));
     if (!model && !c.says.empty()) {
-        EXPECT_NE(test::messages(model.error()).find(c.says), std::string::npos) << c.text << "\n"
-                                                                                 << test::messages(model.error());
+      EXPECT_NE(test::messages(model.error()).find(c.says), std::string::npos) << c.text << "\n"
+                                                                               << test::messages(model.error());
     }
   }
 }

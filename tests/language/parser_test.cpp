@@ -181,7 +181,8 @@ query r { by a.x, show n }
 link a.x - b.y
 )");
   EXPECT_EQ(problems(parsed.diagnostics),
-            "JR-110 2:1, JR-113 3:10, JR-110 5:7, JR-113 8:1, JR-110 9:1, JR-118 10:18, JR-114 12:18, JR-110 13:24, JR-110 14:10")
+            "JR-110 2:1, JR-113 3:10, JR-110 5:7, JR-113 8:1, JR-110 9:1, JR-118 10:18, JR-114 12:18, JR-110 13:24, "
+            "JR-110 14:10")
       << test::messages(parsed.diagnostics);
   EXPECT_EQ(parsed.model.measures.size(), 1U);
 }
