@@ -10,6 +10,14 @@
 
 namespace juniper {
 
+// Somebody who needs a column.
+struct ColumnUse {
+  std::string kind;  // "measure", "calculated column", "link", "sort order", "query", "declared use"
+  std::string name;  // "revenue", "sessions.bay_id -> bays.bay_id"
+
+  bool operator==(const ColumnUse&) const = default;
+};
+
 struct ColumnWeight {
   std::string table;
   std::string column;
@@ -29,7 +37,7 @@ struct ColumnWeight {
   double bits_per_row() const {
     return rows == 0 ? 0 : 8.0 * static_cast<double>(total_bytes()) / static_cast<double>(rows);
   }
-  std::vector<std::string> used_by;  // "measure revenue", "link sessions.bay_id -> bays.bay_id"; empty: nothing uses it
+  std::vector<ColumnUse> used_by;  // empty: nothing uses it
 };
 
 struct LinkWeight {

@@ -30,7 +30,7 @@ ColumnWeight weigh_column(const language::CheckedModel& model, language::ColumnI
   weight.dictionary_bytes = data.dictionary.size();
   weight.code_bytes = data.codes.bytes().size();
   for (const model::User& user : model::users_of_column(model, id))
-    weight.used_by.push_back(fmt::format("{} {}", model::kind_name(user.kind), user.name));
+    weight.used_by.push_back({std::string(model::kind_name(user.kind)), user.name});
   return weight;
 }
 

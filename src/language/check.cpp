@@ -90,8 +90,8 @@ class QueryChecker {
       report_.error(text.name ? text.name->span : text.span, "JR-408", "this query shows nothing",
                     "name at least one measure: show MEASURE");
     }
-    // What follows compares the parts with each other, and would only repeat their errors.
-    if (diagnostics_.size() != errors) return query_;
+    // What follows compares the parts with each other, and would only repeat the errors of those that are missing.
+    if (incomplete_ || diagnostics_.size() != errors) return query_;
     unique_names();
     for (const syntax::TotalItem& item : text.totals) total(item);
     for (const syntax::SortItem& item : text.sort) sort(item);
@@ -109,6 +109,7 @@ class QueryChecker {
 
   void by(const syntax::ByItem& item) {
     const auto ref = check_column_path(definitions_, item.path, slice, diagnostics_);
+    incomplete_ = incomplete_ || !ref;
     if (!ref) return;
     query_.by.push_back(
         {item.alias ? item.alias->text : std::string(model_.sources.text(item.path.span)), *ref, item.path.span});
@@ -116,6 +117,7 @@ class QueryChecker {
 
   void show(const syntax::ShowItem& item) {
     NodePtr node = check_expression(definitions_, *item.expression, Scope{}, diagnostics_);
+    incomplete_ = incomplete_ || !node;
     if (!node) return;
     QueryShow shown{"", node, "", item.span};
     if (node->op == Op::measure) {
@@ -133,6 +135,8 @@ class QueryChecker {
   void where(const syntax::Expression& expression) {
     if (NodePtr condition = check_condition(definitions_, expression, slice, diagnostics_)) {
       split_conjunction(condition, query_.where);
+    } else {
+      incomplete_ = true;
     }
   }
 
@@ -202,13 +206,14 @@ class QueryChecker {
 
   // Section 6 of the language: each filter and key must reach a table of each shown measure, and none in part.
   void reach() {
+    const std::size_t errors = diagnostics_.size();
     for (const QueryShow& item : query_.show) {
       const std::vector<TableIndex> tables = aggregated_tables(model_, item.expression);
       if (tables.empty()) continue;  // a constant is the same in every slice
       for (const QueryBy& key : query_.by) reach_key(item, key, tables);
       for (const NodePtr& condition : query_.where) reach_filter(item, condition, tables);
     }
-    if (diagnostics_.empty()) row_tables();
+    if (diagnostics_.size() == errors) row_tables();
   }
 
   bool ambiguous(const ColumnRef& ref, TableIndex table, Span span) {
@@ -299,6 +304,7 @@ class QueryChecker {
   Diagnostics& diagnostics_;
   Reporter report_;
   Query query_;
+  bool incomplete_ = false;  // a part has errors, here or in what it names
 };
 
 // --- the model ------------------------------------------------------------------------------------------------------
@@ -326,11 +332,9 @@ class ModelChecker {
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) measure_type(m, model_.measures[m].span);
     check_links();
     check_formats();
-    const bool sound = !has_errors(diagnostics_);
     for (const syntax::Query& query : text_.queries) {
       declare(*query.name, "query");
-      // Queries rest on everything else; while that has errors, theirs would mostly repeat them.
-      if (sound) model_.queries.push_back(QueryChecker(model_, definitions_, diagnostics_).check(query, {}));
+      model_.queries.push_back(QueryChecker(model_, definitions_, diagnostics_).check(query, {}));
     }
     return std::move(model_);
   }

@@ -1,5 +1,6 @@
 #include "juniper/model.h"
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <filesystem>
@@ -30,6 +31,10 @@ Result<Model> Model::parse(std::string name, std::string text) {
   Diagnostics diagnostics;
   const language::syntax::Model tree = language::parse_model(sources, file, diagnostics);
   auto checked = std::make_shared<language::CheckedModel>(language::check_model(tree, sources, diagnostics));
+  // In the order of the text, whichever stage found them.
+  std::stable_sort(diagnostics.begin(), diagnostics.end(), [](const Diagnostic& a, const Diagnostic& b) {
+    return std::pair(a.place.line, a.place.column) < std::pair(b.place.line, b.place.column);
+  });
   if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
   return Model(std::move(checked));
 }

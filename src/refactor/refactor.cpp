@@ -101,7 +101,7 @@ std::int64_t median(std::vector<std::int64_t> values) {
 
 // Runs one saved query on both models in turn.
 Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const std::string& name) {
-  constexpr int runs = 5;
+  constexpr int runs = 3;
   QueryProof proof;
   proof.query = name;
   std::vector<std::int64_t> before_times;

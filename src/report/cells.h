@@ -19,6 +19,6 @@ Cell number(double value, int digits);
 // A value of the model by its format.
 Cell value(const Value& value, Type type, std::string_view format);
 // A bar of up to `width` characters, for people alone.
-Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width = 16);
+Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width = 12);
 
 }  // namespace juniper::report_cells

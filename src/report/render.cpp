@@ -60,11 +60,11 @@ std::string draw(const Table& table, Color color) {
     shown.push_back(i);
     libscols_column* const column = scols_table_new_column(drawn.get(), table.columns[i].heading.c_str(), 0,
                                                            table.columns[i].right ? SCOLS_FL_RIGHT : 0);
-    if (color == Color::on) scols_cell_set_color(scols_column_get_header(column), "2");
+    if (color == Color::on) scols_cell_set_color(scols_column_get_header(column), "\033[2m");
   }
   for (const TableRow& row : table.rows) {
     libscols_line* const line = scols_table_new_line(drawn.get(), nullptr);
-    if (row.strong && color == Color::on) scols_line_set_color(line, "1");
+    if (row.strong && color == Color::on) scols_line_set_color(line, "\033[1m");
     for (std::size_t i = 0; i < shown.size(); ++i) scols_line_set_data(line, i, row.cells[shown[i]].shown.c_str());
   }
   char* text = nullptr;
@@ -90,7 +90,7 @@ std::string draw(const Verbatim& verbatim, Color color) {
     const std::size_t end = std::min(verbatim.text.find('\n', begin), verbatim.text.size());
     const std::string line = verbatim.text.substr(begin, end - begin);
     const std::string_view code =
-        line.starts_with('+') ? "32" : (line.starts_with('-') ? "31" : (line.starts_with("@@") ? "2" : ""));
+        line.starts_with('+') ? "92" : (line.starts_with('-') ? "91" : (line.starts_with("@@") ? "2" : ""));
     out += code.empty() ? line + "\n" : fmt::format("\033[{}m{}\033[0m\n", code, line);
     begin = end + 1;
   }

@@ -22,14 +22,9 @@ TableColumn right(std::string name, std::string heading, Audience audience = Aud
   return {std::move(name), std::move(heading), true, audience};
 }
 
-// "measure revenue, 3 more"; "nothing" where nobody uses it.
-std::string short_list(const std::vector<std::string>& items) {
-  if (items.empty()) return "nothing";
-  if (items.size() == 1) return items[0];
-  return fmt::format("{}, {} more", items[0], items.size() - 1);
-}
-
-std::string plural(std::uint64_t count, std::string_view word) {
+// "1 row", "3 rows", "2 queries"
+std::string plural(std::uint64_t count, std::string word) {
+  if (count != 1 && word.ends_with('y')) word.replace(word.size() - 1, 1, "ie");
   return fmt::format("{} {}{}", base::grouped(count), word, count == 1 ? "" : "s");
 }
 
@@ -155,8 +150,34 @@ Result<void> sort_parts(std::vector<Part>& parts, const std::string& figure) {
   return {};
 }
 
+// A link is named by where it starts and the table it leads to: what people need to know it again.
 std::string shown_name(const Part& part) {
-  return part.kind == "column" || part.kind == "calculated" ? part.table + "." + part.name : part.name;
+  if (part.kind == "column" || part.kind == "calculated") return part.table + "." + part.name;
+  const std::size_t key = part.name.rfind('.');
+  const std::size_t role = part.name.find(" as ");
+  if (part.kind != "link" || key == std::string::npos) return part.name;
+  return part.name.substr(0, key) + (role == std::string::npos ? "" : part.name.substr(role));
+}
+
+// "revenue" for one user, "5 measures, 1 link" for several, "nothing" where nobody needs it.
+std::string uses_in_short(const std::vector<ColumnUse>& uses) {
+  if (uses.empty()) return "nothing";
+  if (uses.size() == 1 && uses[0].kind != "link") return uses[0].name;
+  std::string text;
+  for (std::size_t begin = 0; begin < uses.size();) {
+    std::size_t end = begin;
+    while (end < uses.size() && uses[end].kind == uses[begin].kind) ++end;
+    const std::string kind = uses[begin].kind == "calculated column" ? "column" : uses[begin].kind;
+    text += (text.empty() ? "" : ", ") + plural(end - begin, kind);
+    begin = end;
+  }
+  return text;
+}
+
+std::string uses_in_full(const std::vector<ColumnUse>& uses) {
+  std::string text;
+  for (const ColumnUse& use : uses) text += fmt::format("{}{} {}", text.empty() ? "" : "; ", use.kind, use.name);
+  return text;
 }
 
 Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::size_t top) {
@@ -164,7 +185,7 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
       "parts",
       InCsv::yes,
       {left("kind", "kind"), left("table", "table", Audience::programs), left("name", "name", Audience::programs),
-       left("part", "part", Audience::people), right("rows", "rows"), right("distinct", "distinct"),
+       left("part", "part", Audience::people), right("rows", "rows", Audience::programs), right("distinct", "distinct"),
        right("nulls", "nulls", Audience::programs), right("dictionary_bytes", "dictionary"),
        right("code_bytes", "codes"), right("other_bytes", "other", Audience::programs), right("total_bytes", "total"),
        right("share_of_file", "share"), left("bar", "", Audience::people), right("bits_per_row", "bits/row"),
@@ -178,8 +199,8 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
     const ColumnWeight* c = p.column;
     Cell used;
     if (c != nullptr) {
-      used = cell::text(short_list(c->used_by));
-      used.exact = fmt::format("{}", fmt::join(c->used_by, "; "));
+      used = cell::text(uses_in_short(c->used_by));
+      used.exact = uses_in_full(c->used_by);
     }
     table.rows.push_back(
         {{cell::text(p.kind), cell::text(p.table), cell::text(p.name), cell::text(shown_name(p)),
@@ -247,15 +268,22 @@ Result<Report> report(const Weighing& weighing, const WeighView& view) {
                                     ? fmt::format("All {} parts of the file, by {}", parts.size(), view.sort)
                                     : fmt::format("The first {} of {} parts, by {}", shown, parts.size(), view.sort)});
   made.blocks.push_back(part_table(weighing, parts, view.top));
+  std::uint64_t not_shown = 0;
+  for (std::size_t i = shown; i < parts.size(); ++i) not_shown += parts[i].total();
+  const std::string rest =
+      shown == parts.size()
+          ? ""
+          : fmt::format("The other {}: {}. ", plural(parts.size() - shown, "part"), base::format_bytes(not_shown));
+  made.blocks.push_back(Paragraph{fmt::format("\n{}All {} parts together: {} bytes, the size of the file.", rest,
+                                              parts.size(), base::grouped(weighing.file_bytes))});
   const auto unused = static_cast<std::size_t>(std::count_if(weighing.columns.begin(), weighing.columns.end(),
                                                              [](const ColumnWeight& c) { return c.used_by.empty(); }));
   std::uint64_t unused_bytes = 0;
   for (const ColumnWeight& c : weighing.columns) unused_bytes += c.used_by.empty() ? c.total_bytes() : 0;
   if (unused != 0)
-    made.blocks.push_back(
-        Paragraph{fmt::format("\n{} used by nothing: {}, {} of the file.",
-                              unused == 1 ? "1 column is" : fmt::format("{} columns are", unused),
-                              base::format_bytes(unused_bytes), cell::share(unused_bytes, weighing.file_bytes).shown)});
+    made.blocks.push_back(Paragraph{fmt::format(
+        "{} used by nothing: {}, {} of the file.", unused == 1 ? "1 column is" : fmt::format("{} columns are", unused),
+        base::format_bytes(unused_bytes), cell::share(unused_bytes, weighing.file_bytes).shown)});
   return made;
 }
 
@@ -264,7 +292,7 @@ Result<Report> report(const Weighing& weighing, const WeighView& view) {
 Report report(const std::vector<LinkUse>& uses) {
   Table table{"links",
               InCsv::yes,
-              {left("link", "link"), right("many_rows", "rows"), right("many_keys", "keys"),
+              {left("link", "link"), right("many_rows", "many side"), right("many_keys", "keys"),
                right("null_rows", "null keys"), right("one_rows", "one side"), right("used_rows", "used"),
                right("unused_rows", "unused"), right("used_share", "share used"), right("orphan_keys", "orphan keys"),
                right("orphan_rows", "in rows"), right("bytes", "bytes")},
@@ -345,8 +373,44 @@ Table difference_table(const std::vector<std::pair<std::string, Comparison>>& co
   return table;
 }
 
-std::string signed_bytes(std::uint64_t before, std::uint64_t after) {
-  return after <= before ? "-" + base::format_bytes(before - after) : "+" + base::format_bytes(after - before);
+// Two figures and their difference, for people with a sign and a unit.
+TableRow change_row(std::string figure, std::string unit, const Cell& before, const Cell& after, std::int64_t change,
+                    const std::string& shown) {
+  return {{cell::text(std::move(figure)),
+           cell::text(std::move(unit)),
+           before,
+           after,
+           {Cell::Kind::number, (change > 0 ? "+" : (change < 0 ? "-" : "")) + shown, fmt::format("{}", change)}}};
+}
+
+TableRow bytes_row(std::string figure, std::uint64_t before, std::uint64_t after) {
+  const auto change = static_cast<std::int64_t>(after) - static_cast<std::int64_t>(before);
+  return change_row(std::move(figure), "bytes", cell::bytes(before), cell::bytes(after), change,
+                    base::format_bytes(static_cast<std::uint64_t>(std::abs(change))));
+}
+
+TableRow time_row(std::string figure, std::int64_t before, std::int64_t after) {
+  return change_row(std::move(figure), "nanoseconds", cell::nanoseconds(before), cell::nanoseconds(after),
+                    after - before, base::format_nanoseconds(std::abs(after - before)));
+}
+
+// What the change is worth, both ways.
+std::string verdict(const Refactoring& refactoring) {
+  const Ledger& ledger = refactoring.ledger;
+  const QueryProof* slowest = nullptr;
+  const auto cost = [](const QueryProof& q) { return q.after_nanoseconds - q.before_nanoseconds; };
+  for (const QueryProof& q : refactoring.queries) {
+    if (slowest == nullptr || cost(q) > cost(*slowest)) slowest = &q;
+  }
+  std::string text =
+      fmt::format("Saves {} of the file and {} of each load",
+                  base::format_bytes(ledger.file_bytes_before - ledger.file_bytes_after),
+                  base::format_nanoseconds(ledger.load_nanoseconds_before - ledger.load_nanoseconds_after));
+  if (slowest != nullptr && cost(*slowest) > 0) {
+    text += fmt::format("; costs {} in '{}', the most of all queries", base::format_nanoseconds(cost(*slowest)),
+                        slowest->query);
+  }
+  return text + ".";
 }
 
 void add_ledger(const Refactoring& refactoring, Report& made) {
@@ -354,21 +418,13 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   made.blocks.push_back(Heading{"Ledger"});
   Table table{"ledger",
               InCsv::no,
-              {left("figure", ""), right("before", "before"), right("after", "after"), right("change", "change")},
+              {left("figure", ""), left("unit", "unit", Audience::programs), right("before", "before"),
+               right("after", "after"), right("change", "change")},
               {}};
-  table.rows.push_back(
-      {{cell::text("store file"), cell::bytes(ledger.file_bytes_before), cell::bytes(ledger.file_bytes_after),
-        cell::text(signed_bytes(ledger.file_bytes_before, ledger.file_bytes_after))}});
-  table.rows.push_back(
-      {{cell::text("load"), cell::nanoseconds(ledger.load_nanoseconds_before),
-        cell::nanoseconds(ledger.load_nanoseconds_after),
-        cell::text(base::format_nanoseconds(ledger.load_nanoseconds_after - ledger.load_nanoseconds_before))}});
-  for (const QueryProof& q : refactoring.queries) {
-    const std::int64_t change = q.after_nanoseconds - q.before_nanoseconds;
-    table.rows.push_back({{cell::text("query " + q.query), cell::nanoseconds(q.before_nanoseconds),
-                           cell::nanoseconds(q.after_nanoseconds),
-                           cell::text((change > 0 ? "+" : "") + base::format_nanoseconds(change))}});
-  }
+  table.rows.push_back(bytes_row("store file", ledger.file_bytes_before, ledger.file_bytes_after));
+  table.rows.push_back(time_row("load", ledger.load_nanoseconds_before, ledger.load_nanoseconds_after));
+  for (const QueryProof& q : refactoring.queries)
+    table.rows.push_back(time_row("query " + q.query, q.before_nanoseconds, q.after_nanoseconds));
   made.blocks.push_back(std::move(table));
   Table removed{"removed_columns",
                 InCsv::no,
@@ -377,6 +433,7 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   for (const Ledger::Column& c : ledger.removed)
     removed.rows.push_back({{cell::text(c.column), cell::bytes(c.bytes), cell::nanoseconds(c.nanoseconds)}});
   made.blocks.push_back(std::move(removed));
+  made.blocks.push_back(Paragraph{"\n" + verdict(refactoring)});
 }
 
 }  // namespace

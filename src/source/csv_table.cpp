@@ -142,14 +142,14 @@ std::string shown(std::string_view text) {
   return '"' + valid + '"';
 }
 
-std::string_view example_of(Type type) {
+std::string expectation(Type type) {
   switch (type.kind) {
     case TypeKind::boolean:
       return "true or false";
     case TypeKind::integer:
       return "a whole number of 64 bits";
     case TypeKind::decimal:
-      return "a number with at most that many digits after the point, in 64 bits";
+      return fmt::format("a number with at most {} digits after the point, in 64 bits", type.scale);
     case TypeKind::real:
       return "a finite number";
     case TypeKind::date:
@@ -242,8 +242,8 @@ class TableReader {
       } else {
         report(base::error_at(
             "JR-507", place,
-            fmt::format("field {} ('{}'): found {}, and {}.{} is {}: {} was expected", positions[i] + 1, column.header,
-                        shown(field.text), request_.name, column.name, to_string(column.type), example_of(column.type)),
+            fmt::format("field {} ('{}'): found {}, expected {} for {}.{}", positions[i] + 1, column.header,
+                        shown(field.text), expectation(column.type), request_.name, column.name),
             "mend the file, or declare the column with a type that holds what stands in it"));
       }
     }

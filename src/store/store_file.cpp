@@ -1,5 +1,6 @@
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <signal.h>
 #include <sys/mman.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -7,6 +8,7 @@
 
 #include <array>
 #include <cerrno>
+#include <charconv>
 #include <cstdio>
 #include <nlohmann/json.hpp>
 
@@ -21,6 +23,7 @@ using Json = nlohmann::json;
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
 constexpr std::uint32_t format_version = 1;
+constexpr std::string_view new_ending = ".new";
 
 struct Header {
   std::array<char, 8> magic;
@@ -168,6 +171,22 @@ Json directory_of(Writer& writer, const Store& store) {
   return directory;
 }
 
+// Files that loads left behind which were killed while they wrote: PATH.PID.new of processes that are no more.
+void remove_leftovers(const std::filesystem::path& path) {
+  const std::string prefix = path.filename().string() + ".";
+  const auto folder = path.has_parent_path() ? path.parent_path() : std::filesystem::path(".");
+  std::error_code error;
+  for (const auto& entry : std::filesystem::directory_iterator(folder, error)) {
+    const std::string name = entry.path().filename().string();
+    if (!name.starts_with(prefix) || entry.path().extension() != new_ending) continue;
+    const std::string digits = name.substr(prefix.size(), name.size() - prefix.size() - new_ending.size());
+    pid_t process = 0;
+    const auto [end, bad] = std::from_chars(digits.data(), digits.data() + digits.size(), process);
+    if (bad != std::errc() || end != digits.data() + digits.size()) continue;
+    if (::kill(process, 0) != 0 && errno == ESRCH) std::filesystem::remove(entry.path(), error);
+  }
+}
+
 }  // namespace
 
 std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
@@ -176,7 +195,8 @@ std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
 
 Result<void> write_store(Store& store, const std::filesystem::path& path) {
   // Two loads at once each write a file of their own; the last rename wins.
-  const std::filesystem::path beside = path.string() + fmt::format(".{}.new", ::getpid());
+  remove_leftovers(path);
+  const std::filesystem::path beside = path.string() + fmt::format(".{}{}", ::getpid(), new_ending);
   NewFile file(beside);
   store.overhead = {sizeof(Header), 0, store.model_text.size(), 0};
   Header header{magic, format_version, 0, 0, 0, 0, 0, 0, 0};

@@ -56,10 +56,10 @@ query q { by t.s show m })",
   EXPECT_EQ(column("x").nulls, 1U);
   EXPECT_EQ(to_text(column("x").min, column("x").type), "-1.0");
   EXPECT_EQ(to_text(column("x").max, column("x").type), "2.5");
-  EXPECT_EQ(column("x").used_by, (std::vector<std::string>{"calculated column t.y"}));
-  EXPECT_EQ(column("y").used_by, (std::vector<std::string>{"measure m"}));
+  EXPECT_EQ(column("x").used_by, (std::vector<ColumnUse>{{"calculated column", "t.y"}}));
+  EXPECT_EQ(column("y").used_by, (std::vector<ColumnUse>{{"measure", "m"}}));
   EXPECT_TRUE(column("y").calculated);
-  EXPECT_EQ(column("s").used_by, (std::vector<std::string>{"query q"}));
+  EXPECT_EQ(column("s").used_by, (std::vector<ColumnUse>{{"query", "q"}}));
   EXPECT_GT(column("s").dictionary_bytes, 0U);
   EXPECT_TRUE(column("unused").used_by.empty());
   EXPECT_TRUE(column("unused").min.is_null());

@@ -40,7 +40,7 @@ TEST(Render, ForPeople) {
             "That is all.\n"
             "-a\n"
             "+b\n");
-  EXPECT_NE(render(sample(), {Format::terminal, Color::on}).find("\033[31m-a\033[0m"), std::string::npos);
+  EXPECT_NE(render(sample(), {Format::terminal, Color::on}).find("\033[91m-a\033[0m"), std::string::npos);
 }
 
 TEST(Render, ForProgramsWithExactValues) {

@@ -130,10 +130,10 @@ TEST(CsvTable, TellsFileLineFoundAndExpected) {
     std::string says;
   };
   for (const Case& c :
-       {Case{"x,y\n1,\n2.5,\n", {TypeKind::integer, 0}, "JR-507", 3, "found \"2.5\", and t.x is integer"},
+       {Case{"x,y\n1,\n2.5,\n", {TypeKind::integer, 0}, "JR-507", 3, "found \"2.5\", expected a whole number"},
         Case{"x,y\n99999999999999999999,\n", {TypeKind::integer, 0}, "JR-507", 2, "64 bits"},
         Case{"x,y\n-,\n", {TypeKind::integer, 0}, "JR-507", 2, "whole number"},
-        Case{"x,y\n1.234,\n", {TypeKind::decimal, 2}, "JR-507", 2, "decimal(2)"},
+        Case{"x,y\n1.234,\n", {TypeKind::decimal, 2}, "JR-507", 2, "at most 2 digits"},
         Case{"x,y\n\"\",\n", {TypeKind::integer, 0}, "JR-507", 2, "found \"\""},
         Case{"x,y\n2024-02-30,\n", {TypeKind::date, 0}, "JR-507", 2, "a date like"},
         Case{"x,y\nyes,\n", {TypeKind::boolean, 0}, "JR-507", 2, "true or false"},

@@ -1,6 +1,7 @@
 #include "support/support.h"
 
 #include <fmt/format.h>
+#include <signal.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -82,26 +83,41 @@ std::string answer(const Dataset& dataset, const std::string& query, const std::
   return result ? rows_of(*result) : messages(result.error());
 }
 
+namespace {
+
+// Starts the tool with its output in two files.
+pid_t start_tool(const std::vector<std::string>& arguments, const std::string& folder, const std::string& out,
+                 const std::string& err) {
+  const pid_t child = ::fork();
+  if (child != 0) return child;
+  if (!folder.empty() && ::chdir(folder.c_str()) != 0) ::_exit(126);
+  if (std::freopen(out.c_str(), "wb", stdout) == nullptr || std::freopen(err.c_str(), "wb", stderr) == nullptr) {
+    ::_exit(126);
+  }
+  std::vector<std::string> words{JUNIPER_TOOL};
+  words.insert(words.end(), arguments.begin(), arguments.end());
+  std::vector<char*> pointers;
+  for (std::string& word : words) pointers.push_back(word.data());
+  pointers.push_back(nullptr);
+  ::execv(pointers[0], pointers.data());
+  ::_exit(127);
+}
+
+}  // namespace
+
 ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder) {
   const TempFolder output;
-  const std::string out = output.path("out");
-  const std::string err = output.path("err");
-  const pid_t child = ::fork();
-  if (child == 0) {
-    if (!folder.empty() && ::chdir(folder.c_str()) != 0) ::_exit(126);
-    if (std::freopen(out.c_str(), "wb", stdout) == nullptr || std::freopen(err.c_str(), "wb", stderr) == nullptr)
-      ::_exit(126);
-    std::vector<std::string> words{JUNIPER_TOOL};
-    words.insert(words.end(), arguments.begin(), arguments.end());
-    std::vector<char*> pointers;
-    for (std::string& word : words) pointers.push_back(word.data());
-    pointers.push_back(nullptr);
-    ::execv(pointers[0], pointers.data());
-    ::_exit(127);
-  }
+  const pid_t child = start_tool(arguments, folder, output.path("out"), output.path("err"));
   int status = 0;
   ::waitpid(child, &status, 0);
-  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, read_file(out), read_file(err)};
+  return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, read_file(output.path("out")), read_file(output.path("err"))};
+}
+
+void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds) {
+  const pid_t child = start_tool(arguments, "", "/dev/null", "/dev/null");
+  ::usleep(microseconds);
+  ::kill(child, SIGKILL);
+  ::waitpid(child, nullptr, 0);
 }
 
 std::uint64_t test_seed(std::uint64_t seed) {

@@ -128,6 +128,23 @@ TEST_F(ToolTest, BadCellsNameFileLineAndColumn) {
   EXPECT_NE(run.err.find("field 6 ('cost'): found \"1.005\""), std::string::npos) << run.err;
 }
 
+TEST_F(ToolTest, AKilledLoadLeavesTheEarlierStoreWhole) {
+  ASSERT_EQ(run_tool({"load", model_}).status, 0);
+  const std::string answer = run_tool({"ask", model_, "monthly", "--format", "csv"}).out;
+  for (unsigned microseconds = 1000; microseconds < 60'000; microseconds += 2000) {
+    test::kill_tool({"load", model_, "--again"}, microseconds);
+    const auto after = run_tool({"ask", folder_.path("d/charging.jrs"), "monthly", "--format", "csv"});
+    ASSERT_EQ(after.status, 0) << after.err;
+    ASSERT_EQ(after.out, answer);
+  }
+  // What killed loads left behind goes with the next one.
+  folder_.write("d/charging.jrs.999999999.new", "half a store");
+  ASSERT_EQ(run_tool({"load", model_, "--again"}).status, 0);
+  for (const auto& entry : std::filesystem::directory_iterator(folder_.path("d"))) {
+    EXPECT_NE(entry.path().extension(), ".new") << entry.path();
+  }
+}
+
 TEST_F(ToolTest, ARefusedRefactoringIs1AndSaysWhy) {
   const auto run = run_tool({"refactor", model_, "inline", "sessions.size_class"});
   expect_error(run, 1, "query 'sizes' groups by it");
