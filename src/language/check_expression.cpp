@@ -362,14 +362,7 @@ class ExpressionChecker {
     if (!operand->type.is_number()) {
       return error(e.span, "JR-301", fmt::format("'-' takes a number, and this is {}", described(*operand)));
     }
-    if (operand->op == Op::literal && !operand->literal.is_null()) {
-      auto negative = std::make_shared<Node>(*operand);
-      negative->span = e.span;
-      negative->literal = operand->type.kind == TypeKind::real ? Value::of(-operand->literal.real())
-                                                               : Value::of(-operand->literal.exact());
-      return negative;
-    }
-    return make(Op::negate, operand->type, e.span, {operand});
+    return negated(operand, e.span);
   }
 
   NodePtr binary(const Expression& e) {

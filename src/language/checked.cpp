@@ -110,6 +110,20 @@ void print(const CheckedModel& model, const NodePtr& node, std::string& out) {
 
 }  // namespace
 
+NodePtr negated(const NodePtr& operand, Span span) {
+  auto node = std::make_shared<Node>();
+  node->type = operand->type;
+  node->span = span;
+  if (operand->op == Op::literal && !operand->literal.is_null()) {
+    node->literal = operand->type.kind == TypeKind::real ? Value::of(-operand->literal.real())
+                                                         : Value::of(-operand->literal.exact());
+  } else {
+    node->op = Op::negate;
+    node->children = {operand};
+  }
+  return node;
+}
+
 std::string canonical(const CheckedModel& model, const NodePtr& node) {
   std::string out;
   print(model, node, out);

@@ -249,6 +249,9 @@ void walk(const NodePtr& node, const Visit& visit) {
   walk(node->rows.where, visit);
 }
 
+// The negative of a number: of a literal, a literal.
+NodePtr negated(const NodePtr& operand, Span span);
+
 // The node as one line that is the same for equal meanings of equal shape: what plans use to find common parts, and
 // stores to know whether a calculated column has changed. Names are spelled out, places left out.
 std::string canonical(const CheckedModel& model, const NodePtr& node);

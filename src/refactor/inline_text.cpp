@@ -45,12 +45,6 @@ std::string written(const CheckedModel& model, const ColumnRef& ref) {
   return text + column;
 }
 
-// True for expressions that need no brackets wherever a name stood.
-bool stands_alone(const Node& node) {
-  return node.op == Op::column || node.op == Op::call ||
-         (node.op == Op::literal && node.type.kind != TypeKind::boolean);
-}
-
 class TextExpander {
  public:
   TextExpander(const CheckedModel& model, const std::set<ColumnId>& removed) : model_(model), removed_(removed) {}
@@ -67,7 +61,7 @@ class TextExpander {
       ref.path.insert(ref.path.end(), node.column.path.begin(), node.column.path.end());
       if (removed_.contains(ref.column)) {
         edits.replace(node.span, replacement(ref, free.contains({node.span.begin, node.span.end})));
-      } else if (!path.empty()) {
+      } else if (!path.empty() || names_its_row(node)) {
         edits.replace(node.span, written(model_, ref));
       }
     });
@@ -84,6 +78,21 @@ class TextExpander {
   }
 
  private:
+  // True for expressions that need no brackets wherever a name stood. A removed column is what stands in its place.
+  bool stands_alone(const Node& node) const {
+    if (node.op == Op::column && removed_.contains(node.column.column)) {
+      return stands_alone(*model_.column(node.column.column).expression);
+    }
+    return node.op == Op::column || node.op == Op::call ||
+           (node.op == Op::literal && node.type.kind != TypeKind::boolean);
+  }
+
+  // A column written `this.x` or `row.x`: in an aggregate the row may have another name.
+  bool names_its_row(const Node& node) const {
+    const std::string_view text = model_.sources.text(node.span);
+    return text.find("this") != std::string_view::npos || text.find("row") != std::string_view::npos;
+  }
+
   // The parts of an expression, by their begin and end in the text, that no operator touches: the whole, what an
   // aggregate goes over, the arguments of functions.
   using FreeParts = std::set<std::pair<std::uint32_t, std::uint32_t>>;
@@ -244,6 +253,7 @@ NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<Co
   auto copy = std::make_shared<Node>(*node);
   for (NodePtr& child : copy->children) child = expand(model, child, removed);
   copy->rows.where = expand(model, copy->rows.where, removed);
+  if (copy->op == Op::negate) return negated(copy->children[0], copy->span);
   return copy;
 }
 

@@ -1,0 +1,180 @@
+// Whole families of cases against SQLite: patterns, parts of texts and dates, and tables of several blocks and chunks.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include "support/sqlite.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+// All texts over an alphabet up to a length.
+std::vector<std::string> texts_over(const std::string& alphabet, std::size_t longest) {
+  std::vector<std::string> all{""};
+  for (std::size_t begin = 0, length = 0; length < longest; ++length) {
+    const std::size_t end = all.size();
+    for (; begin < end; ++begin) {
+      for (const char c : alphabet) all.push_back(all[begin] + c);
+    }
+  }
+  return all;
+}
+
+// Runs `show` of each query in ours and the script's rows in SQLite, and expects them to be the same text.
+void expect_same_rows(const Dataset& dataset, const std::string& query, const std::string& script) {
+  const auto result = ask(dataset, {query, {}});
+  ASSERT_TRUE(result) << test::messages(result.error());
+  const auto expected = test::run_sqlite(script);
+  ASSERT_EQ(result->rows.size(), expected.size()) << query;
+  for (std::size_t row = 0; row < expected.size(); ++row) {
+    for (std::size_t i = 0; i < expected[row].size(); ++i) {
+      const Value& value = result->rows[row].cells[i];
+      Type type = result->columns[i].type;
+      if (type.kind == TypeKind::boolean) type.kind = TypeKind::integer;  // SQLite's are 0 and 1
+      ASSERT_EQ(value.is_null() ? "null" : to_text(value, type), expected[row][i])
+          << query << "\nrow " << row << ", " << result->columns[i].name;
+    }
+  }
+}
+
+TEST(AgainstSqlite, EveryShortPattern) {
+  std::string csv = "id,s,p\n";
+  std::string sql = "pragma case_sensitive_like = 1;\ncreate table t(id integer, s text, p text);\nbegin;\n";
+  int id = 0;
+  for (const std::string& pattern : texts_over("aB%_", 3)) {
+    for (const std::string& text : texts_over("aB", 4)) {
+      ++id;
+      csv += fmt::format("{},\"{}\",\"{}\"\n", id, text, pattern);
+      sql += fmt::format("insert into t values ({}, '{}', '{}');\n", id, text, pattern);
+    }
+  }
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { key id integer  s text  p text  matches = s like p }\nmeasure n = count(t)",
+      {{"t.csv", csv}});
+  const Dataset dataset = model.open();
+  expect_same_rows(dataset, "by t.id show max(matches for t) as m",
+                   sql + "commit;\nselect id, s like p from t order by id;");
+  // A pattern that stands in the text is matched over the dictionary; the same must come out.
+  for (const std::string& pattern : texts_over("a%_", 3)) {
+    expect_same_rows(dataset, fmt::format("show count(t where s like \"{}\") as n", pattern),
+                     sql + fmt::format("commit;\nselect count(*) from t where s like '{}';", pattern));
+    if (HasFatalFailure()) return;
+    if (pattern.size() > 1 && pattern[0] == pattern[1]) break;  // a spawned shell for each: a few are enough
+  }
+}
+
+TEST(AgainstSqlite, EveryPartOfShortTexts) {
+  std::string csv = "id,s,a,n\n";
+  std::string sql = "create table t(id integer, s text, a integer, n integer);\nbegin;\n";
+  int id = 0;
+  for (const std::string text : {"", "a", "ab", "äöü", "a✓b", "plain text"}) {
+    for (int from = 1; from <= 6; ++from) {
+      for (int length = 0; length <= 6; ++length) {
+        ++id;
+        csv += fmt::format("{},\"{}\",{},{}\n", id, text, from, length);
+        sql += fmt::format("insert into t values ({}, '{}', {}, {});\n", id, text, from, length);
+      }
+    }
+  }
+  const test::SmallModel model(R"(table t from csv "t.csv" { key id integer  s text  a integer  n integer
+  part = substring(s, a, n)  tail = substring(s, a)  size = length(s)  swapped = replace(s, "a", "xy")  trimmed = trim(" " || s || " ") })",
+                               {{"t.csv", csv}});
+  expect_same_rows(
+      model.open(),
+      "by t.id show min(part for t) as p, min(tail for t) as t, min(size for t) as n, min(swapped for t) as r, "
+      "min(trimmed for t) as m",
+      sql +
+          "commit;\nselect id, substr(s, a, n), substr(s, a), length(s), replace(s, 'a', 'xy'), "
+          "trim(' ' || s || ' ') from t order by id;");
+}
+
+TEST(AgainstSqlite, EveryDayOfFortyYears) {
+  std::string csv = "id,d,at\n";
+  for (int i = 0; i < 14610; ++i) {
+    const Value day = Value::of(static_cast<int128>(7305 + i));  // from 1990-01-01
+    const std::string text = to_text(day, {TypeKind::date, 0});
+    csv += fmt::format("{},{},{} {:02}:{:02}:{:02}\n", i, text, text, i % 24, i % 60, i * 7 % 60);
+  }
+  const test::SmallModel model(R"(table t from csv "t.csv" { key id integer  d date  at datetime
+  y = year(d)  q = quarter(d)  m = month(d)  k = day(d)  w = weekday(d)  h = hour(at)  n = minute(at)  s = second(at)
+  later = add_days(d, 400)  day_only = date(at)  apart = days_between(date "2000-02-29", d) })",
+                               {{"t.csv", csv}});
+  model.folder.write("d.csv", csv);
+  const std::string import = fmt::format(".import --csv {} t\n", model.folder.path("d.csv"));
+  expect_same_rows(
+      model.open(),
+      "by t.id show max(y for t) as y, max(q for t) as q, max(m for t) as m, max(k for t) as k, max(w for t) as w, "
+      "max(h for t) as h, max(n for t) as n, max(s for t) as s, max(later for t) as l, max(day_only for t) as o, "
+      "max(apart for t) as a",
+      import +
+          "select id, cast(strftime('%Y', d) as integer), (strftime('%m', d) + 2) / 3, cast(strftime('%m', d) as "
+          "integer), cast(strftime('%d', d) as integer), case strftime('%w', d) when '0' then 7 else "
+          "strftime('%w', d) + 0 end, cast(strftime('%H', at) as integer), cast(strftime('%M', at) as integer), "
+          "cast(strftime('%S', at) as integer), date(d, '+400 days'), date(at), cast(julianday(d) - "
+          "julianday('2000-02-29') as integer) from t order by cast(id as integer);");
+}
+
+// More rows than a chunk has: what meets at the borders of blocks, chunks and threads.
+class ManyRows : public testing::Test {
+ protected:
+  static constexpr std::int64_t rows = 300'000;
+  static void SetUpTestSuite() {
+    std::string csv = "id,g,x,s,k\n";
+    for (std::int64_t i = 0; i < rows; ++i) {
+      fmt::format_to(std::back_inserter(csv), "{},{},{},", i, i * 7919 % 1013,
+                     i % 11 == 0 ? "" : std::to_string((i * i + 7) % 977 - 400));
+      fmt::format_to(std::back_inserter(csv), "{},{}\n", i % 13 == 0 ? "" : fmt::format("k{}", i * 31 % 5003),
+                     i / 70'000);
+    }
+    model_ =
+        new test::SmallModel(R"(table t from csv "t.csv" { key id integer  g integer  x integer  s text  k integer }
+table o from csv "o.csv" { key k integer  name text }
+link t.k -> o.k)",
+                             {{"t.csv", csv}, {"o.csv", "k,name\n0,zero\n1,one\n2,two\n4,four\n"}});
+  }
+  static void TearDownTestSuite() { delete model_; }
+  static void expect(const std::string& query, const std::string& select) {
+    Options options;
+    options.threads = 3;
+    expect_same_rows(
+        model_->open(options), query,
+        fmt::format(
+            "create table o(k integer, name text);\ninsert into o values (0, 'zero'), (1, 'one'), (2, 'two'), (4, "
+            "'four');\ncreate table t as with recursive c(i) as (select 0 union all select i + 1 from c where i < "
+            "{} - 1) select i as id, i * 7919 % 1013 as g, case when i % 11 <> 0 then (i * i + 7) % 977 - 400 end as "
+            "x, "
+            "case when i % 13 <> 0 then 'k' || (i * 31 % 5003) end as s, i / 70000 as k from c;\n{};",
+            rows, select));
+  }
+  static test::SmallModel* model_;
+};
+test::SmallModel* ManyRows::model_ = nullptr;
+
+TEST_F(ManyRows, OneGroup) {
+  expect(
+      "show sum(x for t) as a, count(x for t) as b, count(distinct s for t) as c, min(s for t) as d, max(s for t) as "
+      "e, count(distinct x * 2 + g for t) as f",
+      "select sum(x), count(x), count(distinct s), min(s), max(s), count(distinct x * 2 + g) from t");
+}
+
+TEST_F(ManyRows, AThousandGroups) {
+  expect("by t.g show sum(x for t where x > 0) as a, count(distinct s for t) as b, min(s for t) as c",
+         "select g, sum(case when x > 0 then x end), count(distinct s), min(s) from t group by g order by g");
+}
+
+TEST_F(ManyRows, AsManyGroupsAsRows) {
+  expect("by t.id, t.k show sum(x * g for t) as a where t.g < 40",
+         "select id, k, sum(x * g) from t where g < 40 group by id, k having sum(x * g) is not null order by id");
+}
+
+TEST_F(ManyRows, GroupsBehindALinkThatFollowEachOther) {
+  expect("by o.name show sum(x for t) as a, count(t) as b, count(distinct g for t) as c",
+         "select o.name, sum(x), count(*), count(distinct g) from t left join o on t.k = o.k group by o.name order by "
+         "o.name is null, o.name");
+  expect("by o.name, t.k show max(s for t) as a where t.id >= 69999 and t.id <= 140001",
+         "select o.name, t.k, max(s) from t left join o on t.k = o.k where id between 69999 and 140001 group by "
+         "o.name, t.k order by o.name is null, o.name, t.k");
+}
+
+}  // namespace
+}  // namespace juniper
