@@ -54,10 +54,10 @@ class Walk {
   Result<void> weigh_step() {
     const auto dataset = open();
     if (!dataset) return tl::unexpected(dataset.error());
-    announce(
-        "What is heavy, why, and who uses it?", fmt::format("weigh {} --top 14", model_),
-        "Two texts that differ in every row weigh most, and nothing uses them. sessions.price_paid is next in line:\n"
-        "a real, different in nearly every row, stored for the sake of one measure.");
+    announce("What is heavy, why, and who uses it?", fmt::format("weigh {} --top 14", model_),
+             "What weighs most is a receipt number, different in every row, that nothing uses. sessions.price_paid "
+             "stands high\n"
+             "as well: a real, different in nearly every row, stored for the sake of one measure.");
     const auto weighed = report(weigh(*dataset), WeighView{"bytes", 14});
     if (!weighed) return tl::unexpected(weighed.error());
     console_.print(*weighed);
@@ -106,7 +106,7 @@ class Walk {
              fmt::format("refactor {} inline sessions.price_paid --write", model_),
              "price_paid is only ever aggregated: its expression moves into avg_price, and the columns that it was "
              "built on,\n"
-             "four levels down, go with it. Every row and every query is compared before a character is written.");
+             "three levels down, go with it. Every row and every query is compared before a character is written.");
     const auto refactoring = inline_column(*dataset, "sessions.price_paid");
     if (!refactoring) return tl::unexpected(refactoring.error());
     console_.print(report(*refactoring));
