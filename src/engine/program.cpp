@@ -83,11 +83,11 @@ void read_codes(const store::Column& column, const std::uint64_t* codes, std::si
 }  // namespace
 
 Program::Program(const Source& source, language::TableIndex table)
-    : source_(source), table_(table), rows_(source.store.tables[table].rows) {}
+    : source_(source), rows_(source.store.tables[table].rows) {}
 Program::Program(const Source& source, const AggregateValues& aggregates, std::size_t rows)
     : source_(source), aggregates_(&aggregates), rows_(rows) {}
 Program::Program(const Source& source, language::ColumnId column)
-    : source_(source), table_(column.table), dictionary_(&source.column(column)), rows_(dictionary_->distinct) {}
+    : source_(source), dictionary_(&source.column(column)), rows_(dictionary_->distinct) {}
 
 // --- compiling ------------------------------------------------------------------------------------------------------
 

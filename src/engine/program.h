@@ -70,7 +70,7 @@ class Program {
   // Evaluates all steps for the rows of one block. Programs may be run by several threads, each with its registers.
   void run(std::size_t block, Registers& registers) const;
 
-  // The values of one step for all rows (fewer copies than `run` needs).
+  // The values of one step for all rows.
   Vector evaluate(StepIndex step) const;
 
  private:
@@ -118,7 +118,6 @@ class Program {
   void run_none(Registers& registers) const;
 
   const Source& source_;
-  std::optional<language::TableIndex> table_;
   const store::Column* dictionary_ = nullptr;
   const AggregateValues* aggregates_ = nullptr;
   std::size_t rows_ = 0;

@@ -14,12 +14,6 @@ bool names_column(const NodePtr& node, ColumnId column) {
   return found;
 }
 
-bool names_measure(const NodePtr& node, MeasureIndex measure) {
-  bool found = false;
-  walk(node, [&](const Node& n) { found = found || (n.op == Op::measure && n.measure == measure); });
-  return found;
-}
-
 }  // namespace
 
 std::string link_name(const CheckedModel& model, const Link& link) {
@@ -54,21 +48,6 @@ std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
   }
   for (const std::string& who : model.column(column).used_by)
     users.push_back({UserKind::declared, who, model.column(column).span});
-  return users;
-}
-
-std::vector<User> users_of_measure(const CheckedModel& model, MeasureIndex measure) {
-  std::vector<User> users;
-  for (const Measure& m : model.measures) {
-    if (names_measure(m.expression, measure)) users.push_back({UserKind::measure, m.name, m.span});
-  }
-  for (const Query& query : model.queries) {
-    const bool named = std::any_of(query.show.begin(), query.show.end(),
-                                   [&](const QueryShow& item) { return names_measure(item.expression, measure); });
-    if (named) users.push_back({UserKind::query, query.name, query.span});
-  }
-  for (const std::string& who : model.measures[measure].used_by)
-    users.push_back({UserKind::declared, who, model.measures[measure].span});
   return users;
 }
 

@@ -1,4 +1,4 @@
-// Who uses what: for each column and measure, the definitions and queries that name it.
+// Who uses what: for each column, the definitions and queries that name it.
 #pragma once
 
 #include <string>
@@ -21,9 +21,6 @@ struct User {
 // Users of each column, in the order of the model. A column on the many side of a link that is followed to reach
 // another column counts as used by the link alone.
 std::vector<User> users_of_column(const language::CheckedModel& model, language::ColumnId column);
-
-// Measures and queries that name a measure.
-std::vector<User> users_of_measure(const language::CheckedModel& model, language::MeasureIndex measure);
 
 // "measure", "calculated column", …
 std::string_view kind_name(UserKind kind);

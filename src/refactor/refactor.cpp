@@ -211,9 +211,8 @@ Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
   };
   if (!refactoring.proved())
     return fail("JR-804", "the change was not written: its proof failed", "look at the differing rows and cells above");
-  if (std::filesystem::path(refactoring.model_path).extension() == ".jrs" ||
-      refactoring.model_path != dataset.model().path()) {
-    return fail("JR-806", "only the model text of the dataset can be written", "name the .ridge file");
+  if (refactoring.model_path != dataset.model().path()) {
+    return fail("JR-806", "this change was made for another model text", "run the refactoring on this one");
   }
   const auto now = read_text(refactoring.model_path);
   if (!now) return tl::unexpected(now.error());

@@ -324,8 +324,11 @@ Report report(const std::vector<LinkUse>& uses) {
 // --- ask ------------------------------------------------------------------------------------------------------------
 
 Report report(const QueryResult& result) {
-  Table table{"rows", InCsv::yes, {left("level", "level", Audience::programs)}, {}};
-  // A program's column of its own name must not meet ours.
+  // The column that tells totals from rows is called `level`, unless the query has a column of that name.
+  std::string level = "level";
+  const auto taken = [&](const ResultColumn& column) { return column.name == level; };
+  while (std::any_of(result.columns.begin(), result.columns.end(), taken)) level += "_";
+  Table table{"rows", InCsv::yes, {left(level, level, Audience::programs)}, {}};
   for (const ResultColumn& column : result.columns)
     table.columns.push_back({column.name, column.name, column.type.is_number(), Audience::all});
   for (const ResultRow& row : result.rows) {

@@ -134,7 +134,7 @@ void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
   }
 }
 
-bool Codes::is_well_formed() const {
+bool Codes::blocks_lie_within() const {
   if (bytes_.size() % 8 != 0 || bytes_.size() < blocks() * sizeof(Entry)) return false;
   const std::size_t words = (bytes_.size() - blocks() * sizeof(Entry)) / 8;
   for (std::size_t block = 0; block < blocks(); ++block) {
@@ -149,6 +149,17 @@ bool Codes::is_well_formed() const {
       const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.runs, e.bits));
       if (e.runs == 0 || ends[e.runs - 1] != rows || !std::is_sorted(ends, ends + e.runs)) return false;
     }
+  }
+  return true;
+}
+
+bool Codes::is_well_formed(std::uint64_t largest) const {
+  if (!blocks_lie_within()) return false;
+  std::vector<std::uint64_t> codes(block_rows);
+  for (std::size_t block = 0; block < this->blocks(); ++block) {
+    decode_block(block, codes.data());
+    const auto end = codes.begin() + static_cast<std::ptrdiff_t>(rows_in_block(block));
+    if (std::any_of(codes.begin(), end, [largest](std::uint64_t code) { return code > largest; })) return false;
   }
   return true;
 }

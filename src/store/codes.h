@@ -48,8 +48,9 @@ class Codes {
     return block + 1 < blocks() ? block_rows : count_ - block * block_rows;
   }
 
-  // True if every block lies within the bytes: what a file must pass before it is read.
-  bool is_well_formed() const;
+  // True if every block lies within the bytes and no code is larger than `largest`: what a file must pass before it is
+  // read.
+  bool is_well_formed(std::uint64_t largest) const;
 
   // "packed 5 bits", "constant", "runs + packed": the encodings used, the most frequent first.
   std::string describe() const;
@@ -66,6 +67,7 @@ class Codes {
   static_assert(sizeof(Entry) == 16);
 
   Entry entry(std::size_t block) const { return bytes_.as<Entry>(block * sizeof(Entry), 1)[0]; }
+  bool blocks_lie_within() const;
   const std::uint64_t* payload(const Entry& entry) const {
     return bytes_.as<std::uint64_t>(blocks() * sizeof(Entry), 0).data() + entry.offset;
   }

@@ -208,30 +208,15 @@ Value Column::max() const {
 }
 
 bool Column::is_well_formed() const {
-  if (codes.size() != rows || !codes.is_well_formed()) return false;
-  if (layout == Layout::dictionary) {
-    if (null_code != distinct) return false;
-    if (type.kind != TypeKind::text) {
-      if (dictionary.size() != distinct * 8) return false;
-    } else {
-      if (dictionary.size() / 8 < distinct + 2 || dictionary.as<std::uint64_t>(0, 1)[0] != distinct) return false;
-      const auto offsets = dictionary.as<std::uint64_t>(8, distinct + 1);
-      if (!std::is_sorted(offsets.begin(), offsets.end()) || offsets.back() > dictionary.size() - 8 * (distinct + 2))
-        return false;
-    }
-  } else if (type.kind == TypeKind::text || (layout == Layout::bits) != (type.kind == TypeKind::real)) {
-    return false;
+  if (codes.size() != rows || !codes.is_well_formed(null_code)) return false;
+  if (layout != Layout::dictionary) {
+    return type.kind != TypeKind::text && (layout == Layout::bits) == (type.kind == TypeKind::real);
   }
-  if (layout == Layout::bits) return true;
-  std::vector<std::uint64_t> block(block_rows);
-  for (std::size_t b = 0; b < codes.blocks(); ++b) {
-    codes.decode_block(b, block.data());
-    const std::size_t count = codes.rows_in_block(b);
-    if (std::any_of(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(count),
-                    [&](std::uint64_t c) { return c > null_code; }))
-      return false;
-  }
-  return true;
+  if (null_code != distinct) return false;
+  if (type.kind != TypeKind::text) return dictionary.size() == distinct * 8;
+  if (dictionary.size() / 8 < distinct + 2 || dictionary.as<std::uint64_t>(0, 1)[0] != distinct) return false;
+  const auto offsets = dictionary.as<std::uint64_t>(8, distinct + 1);
+  return std::is_sorted(offsets.begin(), offsets.end()) && offsets.back() <= dictionary.size() - 8 * (distinct + 2);
 }
 
 std::string Column::describe() const {

@@ -282,7 +282,7 @@ class Reader {
     link.resolve_nanoseconds = entry.at("resolve_nanoseconds");
     const std::string what = "link " + link.name;
     link.rows = Codes(part(entry.at("codes"), what), entry.at("rows").get<std::uint64_t>());
-    if (!link.rows.is_well_formed()) throw Damage{fmt::format("{} does not hold together", what)};
+    if (!link.rows.is_well_formed(link.no_row)) throw Damage{fmt::format("{} does not hold together", what)};
     return link;
   }
 

@@ -104,6 +104,12 @@ TEST_F(ResultReport, ProgramsSeeLevelsAndExactValues) {
   EXPECT_TRUE(nlohmann::json::accept(json));
 }
 
+TEST_F(ResultReport, AColumnCalledLevelKeepsItsName) {
+  const auto result = ask(model_.open(), {"by t.g as level show s", {}});
+  ASSERT_TRUE(result);
+  EXPECT_EQ(render(report(*result), {Format::csv, Color::off}), "level_,level,s\ndetail,a,1234.50\ndetail,,-1.00\n");
+}
+
 TEST_F(ResultReport, WeighingsAreSortedAndCut) {
   const Weighing weighing = weigh(model_.open());
   const std::string names = render(*report(weighing, {"name", 3}), {Format::csv, Color::off});

@@ -15,7 +15,9 @@ namespace {
 void expect_same(const std::vector<std::uint64_t>& values, const std::string& what) {
   const Codes codes = Codes::encode(values);
   ASSERT_EQ(codes.size(), values.size());
-  ASSERT_TRUE(codes.is_well_formed()) << what;
+  const std::uint64_t largest = values.empty() ? 0 : *std::max_element(values.begin(), values.end());
+  ASSERT_TRUE(codes.is_well_formed(largest)) << what;
+  EXPECT_EQ(codes.is_well_formed(largest - 1), largest == 0) << what;
   std::vector<std::uint64_t> block(block_rows);
   for (std::size_t b = 0; b < codes.blocks(); ++b) {
     codes.decode_block(b, block.data());
