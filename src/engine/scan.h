@@ -22,6 +22,7 @@ class KeyLayout {
   unsigned bits() const { return bits_; }
   std::size_t columns() const { return widths_.size(); }
   PackedKey with(PackedKey key, std::size_t column, std::uint64_t code) const {
+    if (widths_[column] == 0) return key;  // its place may be past the end
     return key | static_cast<PackedKey>(code) << shifts_[column];
   }
   std::uint64_t code(PackedKey key, std::size_t column) const;

@@ -331,6 +331,7 @@ class ModelChecker {
     }
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) measure_type(m, model_.measures[m].span);
     check_links();
+    check_circles();
     check_formats();
     for (const syntax::Query& query : text_.queries) {
       declare(*query.name, "query");
@@ -490,6 +491,42 @@ class ModelChecker {
       if (model_.measures[m].expression)
         check_format(text_.measures[m].attributes, model_.measures[m].expression->type);
     }
+  }
+
+  // A calculated column may be what a link starts from, and then must not be reached over that link.
+  void check_circles() {
+    if (has_errors(diagnostics_)) return;
+    std::map<ColumnId, State> states;
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
+        if (!rests_on_no_circle({t, c}, states)) return;
+      }
+    }
+  }
+
+  bool rests_on_no_circle(ColumnId id, std::map<ColumnId, State>& states) {
+    State& state = states[id];
+    if (state == State::good) return true;
+    const Column& column = model_.column(id);
+    if (state == State::checking) {
+      report_.error(
+          column.name_span, "JR-211",
+          fmt::format("'{}' is computed over a link that needs '{}' itself", model_.column_name(id), column.name),
+          "link by a column of the source");
+      return false;
+    }
+    state = State::checking;
+    bool good = true;
+    const auto need = [&](ColumnId other) { good = good && rests_on_no_circle(other, states); };
+    for (const ColumnRef& ref : column_refs(column.expression)) {
+      for (const LinkIndex link : ref.path) {
+        need(model_.links[link].from);
+        need(model_.links[link].to);
+      }
+      need(ref.column);
+    }
+    states[id] = State::good;
+    return good;
   }
 
   void declare_measures() {

@@ -7,6 +7,7 @@
 #include <xxhash.h>
 
 #include <array>
+#include <atomic>
 #include <cerrno>
 #include <charconv>
 #include <cstdio>
@@ -171,7 +172,7 @@ Json directory_of(Writer& writer, const Store& store) {
   return directory;
 }
 
-// Files that loads left behind which were killed while they wrote: PATH.PID.new of processes that are no more.
+// Files that loads left behind which were killed while they wrote: PATH.PID-NUMBER.new of processes that are no more.
 void remove_leftovers(const std::filesystem::path& path) {
   const std::string prefix = path.filename().string() + ".";
   const auto folder = path.has_parent_path() ? path.parent_path() : std::filesystem::path(".");
@@ -182,7 +183,7 @@ void remove_leftovers(const std::filesystem::path& path) {
     const std::string digits = name.substr(prefix.size(), name.size() - prefix.size() - new_ending.size());
     pid_t process = 0;
     const auto [end, bad] = std::from_chars(digits.data(), digits.data() + digits.size(), process);
-    if (bad != std::errc() || end != digits.data() + digits.size()) continue;
+    if (bad != std::errc() || end == digits.data() + digits.size() || *end != '-') continue;
     if (::kill(process, 0) != 0 && errno == ESRCH) std::filesystem::remove(entry.path(), error);
   }
 }
@@ -196,7 +197,8 @@ std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
 Result<void> write_store(Store& store, const std::filesystem::path& path) {
   // Two loads at once each write a file of their own; the last rename wins.
   remove_leftovers(path);
-  const std::filesystem::path beside = path.string() + fmt::format(".{}{}", ::getpid(), new_ending);
+  static std::atomic<unsigned> written{0};
+  const std::filesystem::path beside = path.string() + fmt::format(".{}-{}{}", ::getpid(), written++, new_ending);
   NewFile file(beside);
   store.overhead = {sizeof(Header), 0, store.model_text.size(), 0};
   Header header{magic, format_version, 0, 0, 0, 0, 0, 0, 0};

@@ -166,6 +166,11 @@ TEST(Check, WhatADeclarationCannotSay) {
           {"measure m = sum(region for stations)", "JR-301", "any type"},
           {"measure m = sum(stations.kw for sessions)", "JR-202", ""},
           {"measure m = count(distinct s.bay for s in sessions)", "JR-202", "did you mean 'day'?"},
+          {"table loop from csv \"l.csv\" { x integer  code = tariffs.code }\nlink loop.code -> tariffs.code", "JR-211",
+           "over a link that needs 'code' itself"},
+          {"table fine from csv \"l.csv\" { x text  code = x || \"-\" price = tariffs.price }\nlink fine.code -> "
+           "tariffs.code",
+           "", ""},
           {"link sessions.idle -> tariffs.code", "JR-206 JR-206", "different types"},
           {"link sessions.bay_id -> bays.station_id as x", "JR-206", "not declared as one"},
           {"link sessions.bay_id -> bays.bay_id", "JR-206", "needs a role"},

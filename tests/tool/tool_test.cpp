@@ -138,7 +138,7 @@ TEST_F(ToolTest, AKilledLoadLeavesTheEarlierStoreWhole) {
     ASSERT_EQ(after.out, answer);
   }
   // What killed loads left behind goes with the next one.
-  folder_.write("d/charging.jrs.999999999.new", "half a store");
+  folder_.write("d/charging.jrs.999999999-0.new", "half a store");
   ASSERT_EQ(run_tool({"load", model_, "--again"}).status, 0);
   for (const auto& entry : std::filesystem::directory_iterator(folder_.path("d"))) {
     EXPECT_NE(entry.path().extension(), ".new") << entry.path();
