@@ -210,6 +210,18 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->option_text("N");
 }
 
+bool is_command(const CLI::App& app, const std::string& word) {
+  const auto commands = app.get_subcommands([&](const CLI::App* command) { return command->get_name() == word; });
+  return !commands.empty();
+}
+
+std::string command_list(const CLI::App& app) {
+  std::string list;
+  for (const CLI::App* command : app.get_subcommands(nullptr))
+    list += (list.empty() ? " " : ", ") + command->get_name();
+  return list;
+}
+
 }  // namespace
 
 int main(int count, char** words) {
@@ -217,6 +229,10 @@ int main(int count, char** words) {
   Run chosen;
   CLI::App app("Juniper Ridge: measure, slim down and regression-test columnar analytical models.", "juniper");
   declare(app, arguments, chosen);
+  if (count > 1 && words[1][0] != '-' && !is_command(app, words[1])) {
+    fmt::print(stderr, "error: there is no command '{}'; the commands are{}\n", words[1], command_list(app));
+    return 2;
+  }
   try {
     app.parse(count, words);
   } catch (const CLI::ParseError& error) {
