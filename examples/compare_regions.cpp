@@ -19,7 +19,7 @@ std::map<std::string, juniper::int128> revenue_of(const juniper::Dataset& datase
     return revenue;
   }
   for (const juniper::ResultRow& row : result->rows) {
-    const std::string region = row.cells[0].is_null() ? "(no match)" : row.cells[0].text();
+    const std::string region = row.cells[0].is_null() ? "(null)" : row.cells[0].text();
     revenue[region] = row.cells[1].is_null() ? 0 : row.cells[1].exact();
   }
   return revenue;

@@ -57,12 +57,19 @@ TEST(Docs, LinksLeadToFiles) {
   }
 }
 
-// The example of docs/language.md is a model that checks.
-TEST(Docs, TheExampleOfTheLanguageChecks) {
-  const std::string text = test::read_file(root / "docs/language.md");
-  const std::size_t begin = text.find("```\n") + 4;
-  const auto model = Model::parse("example.ridge", text.substr(begin, text.find("```", begin) - begin));
-  EXPECT_TRUE(model) << test::messages(model.error());
+// The code block of a page that begins with some text.
+std::string block_of(const std::string& page, const std::string& beginning) {
+  const std::string text = test::read_file(root / page);
+  const std::size_t begin = text.find("```\n" + beginning) + 4;
+  return text.substr(begin, text.find("```", begin) - begin);
+}
+
+TEST(Docs, TheExamplesOfTheLanguageCheck) {
+  for (const auto& [page, beginning] :
+       {std::pair{"docs/language.md", "model \""}, std::pair{"README.md", "table sessions"}}) {
+    const auto model = Model::parse("example.ridge", block_of(page, beginning));
+    EXPECT_TRUE(model) << page << "\n" << test::messages(model.error());
+  }
 }
 
 }  // namespace

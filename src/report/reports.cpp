@@ -341,7 +341,7 @@ Report report(const QueryResult& result) {
         c.shown = said_total ? "" : "total";
         said_total = true;
       } else if (column.is_key && row.cells[i].is_null()) {
-        c.shown = "(no match)";
+        c.shown = "(null)";
       }
       drawn.cells.push_back(std::move(c));
     }
