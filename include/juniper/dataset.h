@@ -49,7 +49,7 @@ struct TableLoad {
   std::uint64_t source_bytes = 0;
   std::uint64_t bytes = 0;             // of its columns in the store
   std::int64_t read_nanoseconds = 0;   // reading and typing the source
-  std::int64_t total_nanoseconds = 0;  // and encoding, and its calculated columns
+  std::int64_t total_nanoseconds = 0;  // with encoding, several columns at a time, and its calculated columns
 };
 struct LinkLoad {
   std::string link;

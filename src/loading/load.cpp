@@ -130,7 +130,9 @@ class Loader {
     stored.rows = input->rows;
     stored.source_bytes = input->bytes;
     store_.sources.insert(store_.sources.end(), input->sources.begin(), input->sources.end());
+    const auto encode_begin = Clock::now();
     encode(t, *input, stored);
+    stored.encode_nanoseconds = nanoseconds_since(encode_begin);
     return {};
   }
 
@@ -274,11 +276,16 @@ LoadReport describe(const store::Store& store, const std::string& path, bool loa
   report.store = path;
   report.loaded = loaded;
   for (const store::StoredTable& table : store.tables) {
-    TableLoad row{table.name, table.rows, table.source_bytes, 0, table.read_nanoseconds, table.read_nanoseconds};
+    TableLoad row{table.name,
+                  table.rows,
+                  table.source_bytes,
+                  0,
+                  table.read_nanoseconds,
+                  table.read_nanoseconds + table.encode_nanoseconds};
     for (const store::StoredColumn& column : table.columns) {
       const std::uint64_t bytes = column.data.codes.bytes().size() + column.data.dictionary.size();
       row.bytes += bytes;
-      row.total_nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
+      if (column.calculated) row.total_nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
       report.columns.push_back({table.name, column.name, table.rows, bytes, column.evaluate_nanoseconds,
                                 column.encode_nanoseconds, column.calculated});
     }

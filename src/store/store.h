@@ -41,6 +41,7 @@ struct StoredTable {
   std::uint64_t rows = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t read_nanoseconds = 0;
+  std::int64_t encode_nanoseconds = 0;  // of its source columns, several at a time
   std::vector<StoredColumn> columns;
 };
 

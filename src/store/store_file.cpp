@@ -149,6 +149,7 @@ Json directory_of(Writer& writer, const Store& store) {
                {"rows", table.rows},
                {"source_bytes", table.source_bytes},
                {"read_nanoseconds", table.read_nanoseconds},
+               {"encode_nanoseconds", table.encode_nanoseconds},
                {"columns", Json::array()}};
     for (const StoredColumn& column : table.columns) entry["columns"].push_back(column_entry(writer, column));
     directory["tables"].push_back(std::move(entry));
@@ -306,6 +307,7 @@ class Reader {
       table.rows = entry.at("rows");
       table.source_bytes = entry.at("source_bytes");
       table.read_nanoseconds = entry.at("read_nanoseconds");
+      table.encode_nanoseconds = entry.at("encode_nanoseconds");
       for (const Json& c : entry.at("columns")) {
         table.columns.push_back(column(c, table));
         in_parts += table.columns.back().data.codes.bytes().size() + table.columns.back().data.dictionary.size();

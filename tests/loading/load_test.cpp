@@ -44,6 +44,9 @@ TEST(Load, ReportsEveryTableColumnAndLink) {
   EXPECT_EQ(report->columns.size(), 9U);
   EXPECT_TRUE(report->columns[3].calculated);
   EXPECT_EQ(report->links.size(), 1U);
+  std::int64_t of_tables = 0;
+  for (const TableLoad& t : report->tables) of_tables += t.total_nanoseconds;
+  EXPECT_LE(of_tables, report->total_nanoseconds);
   EXPECT_NE(std::find(steps.begin(), steps.end(), "reading sessions"), steps.end());
   EXPECT_NE(std::find(steps.begin(), steps.end(), "computing sessions.four"), steps.end());
   EXPECT_EQ(test::answer(model.open(), "q"), "6.75|12.00|6.75|1");

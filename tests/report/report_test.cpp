@@ -83,9 +83,8 @@ query q "Sums" { by t.g, t.d show s, part, big = max(n for t) total t.g, grand }
 TEST_F(ResultReport, PeopleSeeFormatsAndTotals) {
   const std::string text = render(report(result_));
   EXPECT_NE(text.find("Sums"), std::string::npos);
-  EXPECT_NE(
-      text.find("a       1 Mar 2025  1,234.50      411.5  9007199254740993\na       total       1,234.50"),
-      std::string::npos)
+  EXPECT_NE(text.find("a       1 Mar 2025  1,234.50      411.5  9007199254740993\na       total       1,234.50"),
+            std::string::npos)
       << text;
   EXPECT_NE(text.find("(null)  2 Mar 2025     -1.00"), std::string::npos) << text;
   EXPECT_NE(text.find("\ntotal               1,233.50"), std::string::npos) << text;
