@@ -367,7 +367,7 @@ void round_exact(const Node& node, const Vector& a, Vector& out) {
   const int128 back = base::power_of_ten(std::max(0, static_cast<int>(node.type.scale) - digits));
   const auto run = [&](const auto& divide) {
     if (base::fits_int64(step) && base::fits_int64(back)) {
-      round_by<T, T>(a, out, step, digits >= scale ? 1 : back, divide);
+      round_by<T, T>(a, out, step, back, divide);
     } else {
       round_by<T, int128>(a, out, step, back, divide);
     }

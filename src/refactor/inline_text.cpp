@@ -87,7 +87,8 @@ class TextExpander {
            (node.op == Op::literal && node.type.kind != TypeKind::boolean);
   }
 
-  // A column written `this.x` or `row.x`: in an aggregate the row may have another name.
+  // A column written `this.x` or `row.x`: in an aggregate the row may have another name. One whose name merely holds
+  // these letters is written again as it was.
   bool names_its_row(const Node& node) const {
     const std::string_view text = model_.sources.text(node.span);
     return text.find("this") != std::string_view::npos || text.find("row") != std::string_view::npos;

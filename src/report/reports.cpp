@@ -405,9 +405,13 @@ std::string verdict(const Refactoring& refactoring) {
   for (const QueryProof& q : refactoring.queries) {
     if (slowest == nullptr || cost(q) > cost(*slowest)) slowest = &q;
   }
+  // On a small model the longer text may weigh more than the columns did.
+  const bool smaller = ledger.file_bytes_after <= ledger.file_bytes_before;
+  const std::uint64_t bytes =
+      smaller ? ledger.file_bytes_before - ledger.file_bytes_after : ledger.file_bytes_after - ledger.file_bytes_before;
   std::string text =
-      fmt::format("Saves {} of the file and {} of each load",
-                  base::format_bytes(ledger.file_bytes_before - ledger.file_bytes_after),
+      fmt::format("{} {} the file; saves {} of each load", smaller ? "Takes" : "Adds",
+                  base::format_bytes(bytes) + (smaller ? " off" : " to"),
                   base::format_nanoseconds(ledger.load_nanoseconds_before - ledger.load_nanoseconds_after));
   if (slowest != nullptr && cost(*slowest) > 0) {
     text += fmt::format("; costs {} in '{}', the most of all queries", base::format_nanoseconds(cost(*slowest)),

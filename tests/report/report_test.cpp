@@ -123,5 +123,25 @@ TEST_F(ResultReport, WeighingsAreSortedAndCut) {
   EXPECT_EQ(sum, json["file_bytes"]);
 }
 
+TEST(RefactoringReport, TheVerdictTellsASmallerFileFromALargerOne) {
+  Refactoring refactoring;
+  refactoring.ledger.file_bytes_before = 5000;
+  refactoring.ledger.file_bytes_after = 3500;
+  refactoring.ledger.load_nanoseconds_before = 9'000'000;
+  refactoring.ledger.load_nanoseconds_after = 7'000'000;
+  EXPECT_NE(render(report(refactoring)).find("Takes 1.50 kB off the file; saves 2.00 ms of each load."),
+            std::string::npos);
+  refactoring.ledger.file_bytes_after = 5200;
+  QueryProof slower;
+  slower.query = "regions";
+  slower.after_nanoseconds = 3'000'000;
+  refactoring.queries.push_back(slower);
+  const std::string text = render(report(refactoring));
+  EXPECT_NE(text.find("Adds 200 B to the file; saves 2.00 ms of each load; costs 3.00 ms in 'regions'"),
+            std::string::npos)
+      << text;
+  EXPECT_NE(text.find("+200 B"), std::string::npos) << text;
+}
+
 }  // namespace
 }  // namespace juniper
