@@ -33,7 +33,7 @@ table sessions from csv "data/sessions-*.csv" "One row for each charging session
   gross         = energy_charge + coalesce(idle_charge, 0.00)
   price_paid    = gross / energy_kwh
   size_class    = case when energy_kwh >= 40 then "large" when energy_kwh >= 15 then "medium" else "small" end
-  all_energy    = sum(energy_kwh for sessions)
+  all_energy    = sum(s.energy_kwh for s in sessions)
 }
 
 table bays from csv "data/bays.csv" {

@@ -33,13 +33,20 @@ struct QueryResult {
   std::vector<std::vector<bool>> kept;
   std::int64_t nanoseconds = 0;    // spent in evaluating
   std::uint64_t rows_scanned = 0;  // over all passes
+  Diagnostics warnings;            // of the question's text
 };
+
+// How a question is answered: by the engine, or row by row, slice by slice, by an evaluator too simple to be wrong,
+// which takes time in proportion to rows times slices.
+enum class Plan : std::uint8_t { engine, naive };
 
 // What to ask: a saved query's name, or the clauses of a query ("by stations.region show revenue"), and conditions
 // joined to its own by `and`.
 struct Question {
   std::string query;
-  std::vector<std::string> where;
+  std::vector<std::string> where = {};
+  std::vector<std::string> drafts = {};  // "measure revenue = …": definitions for this question alone
+  Plan plan = Plan::engine;
 };
 
 // Answers a question. Errors: JR-1xx to JR-4xx for its text, JR-701 (a result does not fit its type; names the column

@@ -29,6 +29,7 @@ struct Progress {
 struct Options {
   unsigned threads = 0;               // 0: one for each core
   std::optional<std::int64_t> today;  // what today() gives, in days since 1970-01-01; the system's day by default
+  ReadOptions reading;                // parameters and strictness of the model text
   std::string store;                  // the store file; beside the model text, with the ending .jrs, by default
   std::function<void(const Progress&)> progress;  // called from the calling thread, a few times a second at most
 };

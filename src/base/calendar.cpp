@@ -124,13 +124,73 @@ std::int64_t add_months(std::int64_t days, std::int64_t months) {
   return days_from_civil(year, month, std::min(static_cast<unsigned>(civil.day()), static_cast<unsigned>(last.day())));
 }
 
+namespace {
+
+std::int64_t months_since_year_0(std::int64_t days) {
+  const auto civil = civil_from_days(days);
+  return static_cast<int>(civil.year()) * 12LL + static_cast<unsigned>(civil.month()) - 1;
+}
+
+// Whole spans of `months` months from `from` to `to`, and the part of the span that is under way.
+double spans_between(std::int64_t from, std::int64_t to, std::int64_t months) {
+  if (to < from) return -spans_between(to, from, months);
+  std::int64_t spans = (months_since_year_0(to) - months_since_year_0(from)) / months;
+  if (add_months(from, spans * months) > to) --spans;
+  const std::int64_t last = add_months(from, spans * months);
+  const std::int64_t next = add_months(from, (spans + 1) * months);
+  return static_cast<double>(spans) + static_cast<double>(to - last) / static_cast<double>(next - last);
+}
+
+}  // namespace
+
+std::int64_t start_of(std::int64_t days, Unit unit) {
+  if (unit == Unit::day) return days;
+  if (unit == Unit::week) return floor_divide(days + 3, 7) * 7 - 3;  // 1969-12-29 was a Monday
+  const auto civil = civil_from_days(days);
+  unsigned month = static_cast<unsigned>(civil.month());
+  if (unit == Unit::quarter) month = (month - 1) / 3 * 3 + 1;
+  if (unit == Unit::year) month = 1;
+  return days_from_civil(static_cast<int>(civil.year()), month, 1);
+}
+
+std::int64_t end_of(std::int64_t days, Unit unit) {
+  const std::int64_t start = start_of(days, unit);
+  switch (unit) {
+    case Unit::day:
+      return start;
+    case Unit::week:
+      return start + 6;
+    case Unit::month:
+      return add_months(start, 1) - 1;
+    case Unit::quarter:
+      return add_months(start, 3) - 1;
+    case Unit::year:
+      return add_months(start, 12) - 1;
+  }
+  return start;
+}
+
+std::optional<std::int64_t> moved(std::int64_t days, std::int64_t count, Unit unit) {
+  static const std::int64_t first = days_from_civil(first_year, 1, 1);
+  static const std::int64_t last = days_from_civil(last_year, 12, 31);
+  constexpr std::int64_t far = 4'000'000;  // more days than the calendar has
+  if (count > far || count < -far) return std::nullopt;
+  if (unit == Unit::day || unit == Unit::week) {
+    const std::int64_t result = days + count * (unit == Unit::week ? 7 : 1);
+    return result >= first && result <= last ? std::optional(result) : std::nullopt;
+  }
+  const std::int64_t months = count * (unit == Unit::month ? 1 : (unit == Unit::quarter ? 3 : 12));
+  const std::int64_t year = floor_divide(months_since_year_0(days) + months, 12);
+  if (year < first_year || year > last_year) return std::nullopt;
+  return add_months(days, months);
+}
+
+double months_between(std::int64_t from, std::int64_t to) {
+  return spans_between(from, to, 1);
+}
+
 double years_between(std::int64_t from, std::int64_t to) {
-  if (to < from) return -years_between(to, from);
-  std::int64_t years = static_cast<int>(civil_from_days(to).year()) - static_cast<int>(civil_from_days(from).year());
-  if (add_months(from, years * 12) > to) --years;
-  const std::int64_t last = add_months(from, years * 12);
-  const std::int64_t next = add_months(from, (years + 1) * 12);
-  return static_cast<double>(years) + static_cast<double>(to - last) / static_cast<double>(next - last);
+  return spans_between(from, to, 12);
 }
 
 }  // namespace juniper::base

@@ -30,6 +30,18 @@ std::string time_text(std::int64_t microseconds);
 // Moves by whole months; a day past the end of the month reached becomes its last day.
 std::int64_t add_months(std::int64_t days, std::int64_t months);
 
+enum class Unit : std::uint8_t { day, week, month, quarter, year };
+
+// The first and the last day of the unit that holds a day. Weeks begin on Monday.
+std::int64_t start_of(std::int64_t days, Unit unit);
+std::int64_t end_of(std::int64_t days, Unit unit);
+
+// Moves by whole units, clipped to the month's end as add_months does; nothing when that leaves the years 1 to 9999.
+std::optional<std::int64_t> moved(std::int64_t days, std::int64_t count, Unit unit);
+
+// Whole months from `from` to `to`, plus the days since the last such day over the days to the next.
+double months_between(std::int64_t from, std::int64_t to);
+
 // Whole years from `from` to `to`, plus the days since the last anniversary over the days of that year. An
 // anniversary of 29 February falls on 28 February in common years (as add_months clips it).
 double years_between(std::int64_t from, std::int64_t to);

@@ -2,9 +2,11 @@
 
 #include <xxhash.h>
 
+#include <algorithm>
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <cmath>
 #include <optional>
+#include <set>
 
 #include "base/exact.h"
 
@@ -31,6 +33,11 @@ class Grouped : public Accumulator {
       poisoned_[groups[i]] = poisoned_[groups[i]] | from.poisoned_[i];
       merge_group(groups_[groups[i]], from.groups_[i], groups[i]);
     }
+  }
+  void merge_one(GroupIndex into, const Accumulator& other, GroupIndex group) override {
+    const auto& from = static_cast<const Grouped&>(other);
+    poisoned_[into] = poisoned_[into] | from.poisoned_[group];
+    merge_group(groups_[into], from.groups_[group], into);
   }
   Vector result(std::span<const GroupIndex> at) const override {
     Vector out;
@@ -71,11 +78,12 @@ class Grouped : public Accumulator {
 
 class Count final : public Grouped<std::uint64_t> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector* values) override {
-    if (values == nullptr) {
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    if (inputs.empty()) {
       for (const GroupIndex group : groups) ++groups_[group];
     } else {
-      each_value(rows, groups, *values, [](std::uint64_t& count, std::uint32_t, GroupIndex) { ++count; });
+      each_value(rows, groups, *inputs[0], [](std::uint64_t& count, std::uint32_t, GroupIndex) { ++count; });
     }
   }
 
@@ -99,7 +107,9 @@ class SumExact final : public Grouped<WideSum> {
  public:
   SumExact(Type type, bool average) : type_(type), average_(average) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector* values) override {
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    const Vector* const values = inputs[0];
     if (values->repr == Repr::narrow) {
       // 2^63 values of 64 bits fit 128 bits: no wrap can happen.
       each_value(rows, groups, *values, [&](WideSum& group, std::uint32_t row, GroupIndex) {
@@ -162,7 +172,9 @@ class SumReal final : public Grouped<RealSum> {
  public:
   explicit SumReal(bool average) : average_(average) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector* values) override {
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    const Vector* const values = inputs[0];
     each_value(rows, groups, *values, [&](RealSum& group, std::uint32_t row, GroupIndex) {
       group.add(values->real[row]);
       ++group.count;
@@ -195,7 +207,9 @@ class Extreme final : public Grouped<std::optional<T>> {
  public:
   Extreme(Repr repr, bool least) : repr_(repr), least_(least) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector* values) override {
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    const Vector* const values = inputs[0];
     using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
     const auto& column = values->of<Seen>();
     this->each_value(rows, groups, *values, [&](std::optional<T>& best, std::uint32_t row, GroupIndex) {
@@ -225,7 +239,9 @@ class Extreme final : public Grouped<std::optional<T>> {
 template <class T>
 class CountDistinct final : public Grouped<std::uint64_t> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector* values) override {
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    const Vector* const values = inputs[0];
     using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
     const auto& column = values->of<Seen>();
     each_value(rows, groups, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
@@ -258,6 +274,349 @@ class CountDistinct final : public Grouped<std::uint64_t> {
   boost::unordered_flat_set<std::pair<GroupIndex, T>, Hash> seen_;
 };
 
+// The same with a set for each group, which can be merged one by one.
+template <class T>
+class DistinctSets final : public Grouped<std::set<T>> {
+ public:
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
+    const auto& column = inputs[0]->of<Seen>();
+    this->each_value(rows, groups, *inputs[0],
+                     [&](std::set<T>& seen, std::uint32_t row, GroupIndex) { seen.insert(T(column[row])); });
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::narrow; }
+  void merge_group(std::set<T>& into, const std::set<T>& from, GroupIndex) override {
+    into.insert(from.begin(), from.end());
+  }
+  void finish(const std::set<T>& seen, Vector& out, std::size_t row) const override {
+    out.narrow[row] = static_cast<std::int64_t>(seen.size());
+  }
+};
+
+class Exists final : public Grouped<std::uint8_t> {
+ public:
+  void add(std::span<const std::uint32_t>, std::span<const GroupIndex> groups, Inputs) override {
+    for (const GroupIndex group : groups) groups_[group] = 1;
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::narrow; }
+  void merge_group(std::uint8_t& into, const std::uint8_t& from, GroupIndex) override {
+    into = static_cast<std::uint8_t>(into | from);
+  }
+  void finish(const std::uint8_t& any, Vector& out, std::size_t row) const override { out.narrow[row] = any; }
+};
+
+// A product of integers. Its magnitude never shrinks but to zero, so that what left 128 bits can't come back.
+struct ExactProduct {
+  int128 product = 1;
+  bool overflow = false;
+  bool zero = false;
+  bool any = false;
+
+  void multiply(const ExactProduct& by) {
+    if (!by.any) return;
+    any = true;
+    zero = zero || by.zero;
+    overflow = overflow || by.overflow || __builtin_mul_overflow(product, by.product, &product);
+  }
+};
+
+class ProductExact final : public Grouped<ExactProduct> {
+ public:
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    const Vector& values = *inputs[0];
+    each_value(rows, groups, values, [&](ExactProduct& group, std::uint32_t row, GroupIndex) {
+      const int128 value = values.repr == Repr::narrow ? values.narrow[row] : values.wide[row];
+      group.multiply({value == 0 ? 1 : value, false, value == 0, true});
+    });
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::wide; }
+  void merge_group(ExactProduct& into, const ExactProduct& from, GroupIndex) override { into.multiply(from); }
+  void finish(const ExactProduct& group, Vector& out, std::size_t row) const override {
+    out.wide[row] = group.zero ? 0 : group.product;
+    if (!group.any) {
+      out.state[row] = State::null;
+    } else if (!group.zero && (group.overflow || !base::fits_int64(group.product))) {
+      out.state[row] = State::overflow;
+    }
+  }
+};
+
+struct RealProduct {
+  double product = 1;
+  bool any = false;
+};
+
+class ProductReal final : public Grouped<RealProduct> {
+ public:
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    each_value(rows, groups, *inputs[0], [&](RealProduct& group, std::uint32_t row, GroupIndex) {
+      group.product *= inputs[0]->real[row];
+      group.any = true;
+    });
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::real; }
+  void merge_group(RealProduct& into, const RealProduct& from, GroupIndex) override {
+    into.product *= from.product;
+    into.any = into.any || from.any;
+  }
+  void finish(const RealProduct& group, Vector& out, std::size_t row) const override {
+    if (!group.any) {
+      out.state[row] = State::null;
+    } else if (!std::isfinite(group.product)) {
+      out.state[row] = State::overflow;
+    } else {
+      out.real[row] = group.product == 0 ? 0 : group.product;
+    }
+  }
+};
+
+// Count, mean and sum of squared deviations, updated value by value (B. P. Welford, Note on a method for calculating
+// corrected sums of squares and products, Technometrics 4, 1962) and merged pairwise (T. F. Chan, G. H. Golub, R. J.
+// LeVeque, Updating formulae and a pairwise algorithm for computing sample variances, 1979).
+struct Moments {
+  double count = 0;
+  double mean = 0;
+  double squares = 0;
+
+  void add(double value) {
+    count += 1;
+    const double from_old = value - mean;
+    mean += from_old / count;
+    squares += from_old * (value - mean);
+  }
+  void add(const Moments& other) {
+    if (other.count == 0) return;
+    const double total = count + other.count;
+    const double apart = other.mean - mean;
+    squares += other.squares + apart * apart * (count * other.count / total);
+    mean += apart * (other.count / total);
+    count = total;
+  }
+};
+
+class Spread final : public Grouped<Moments> {
+ public:
+  explicit Spread(Aggregate kind) : kind_(kind) {}
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    each_value(rows, groups, *inputs[0],
+               [&](Moments& group, std::uint32_t row, GroupIndex) { group.add(inputs[0]->real[row]); });
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::real; }
+  void merge_group(Moments& into, const Moments& from, GroupIndex) override { into.add(from); }
+  void finish(const Moments& group, Vector& out, std::size_t row) const override {
+    const bool sample = kind_ == Aggregate::stddev || kind_ == Aggregate::variance;
+    const double divisor = group.count - (sample ? 1 : 0);
+    if (divisor < 1) {
+      out.state[row] = State::null;
+      return;
+    }
+    const double variance = group.squares / divisor;
+    const bool root = kind_ == Aggregate::stddev || kind_ == Aggregate::stddev_pop;
+    out.real[row] = root ? std::sqrt(variance) : variance;
+    if (!std::isfinite(variance)) out.state[row] = State::overflow;
+  }
+
+  Aggregate kind_;
+};
+
+// The value at a fraction of the way through the sorted values, between two of them linearly.
+class Quantile final : public Grouped<std::vector<double>> {
+ public:
+  explicit Quantile(double fraction) : fraction_(fraction) {}
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    each_value(rows, groups, *inputs[0], [&](std::vector<double>& group, std::uint32_t row, GroupIndex) {
+      group.push_back(inputs[0]->real[row]);
+    });
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::real; }
+  void merge_group(std::vector<double>& into, const std::vector<double>& from, GroupIndex) override {
+    into.insert(into.end(), from.begin(), from.end());
+  }
+  void finish(const std::vector<double>& group, Vector& out, std::size_t row) const override {
+    if (group.empty()) {
+      out.state[row] = State::null;
+      return;
+    }
+    std::vector<double> values = group;
+    const double position = fraction_ * static_cast<double>(values.size() - 1);
+    const auto low = static_cast<std::ptrdiff_t>(position);
+    std::nth_element(values.begin(), values.begin() + low, values.end());
+    const double below = values[static_cast<std::size_t>(low)];
+    const double rest = position - static_cast<double>(low);
+    const double above = rest == 0 ? below : *std::min_element(values.begin() + low + 1, values.end());
+    out.real[row] = below + (above - below) * rest;
+    if (out.real[row] == 0) out.real[row] = 0;
+  }
+
+  double fraction_;
+};
+
+// The value of a column when it is the only one. Null counts as one.
+struct OnlyValue {
+  std::optional<Value> value;
+  bool several = false;
+
+  void add(const Value& other) {
+    if (!value) {
+      value = other;
+    } else if (compare(*value, other) != 0) {
+      several = true;
+    }
+  }
+};
+
+class Only final : public Grouped<OnlyValue> {
+ public:
+  explicit Only(Repr repr) : repr_(repr) {}
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      OnlyValue& group = groups_[groups[i]];
+      if (!group.several) group.add(inputs[0]->value_at(rows[i]));
+    }
+  }
+
+ private:
+  Repr result_repr() const override { return repr_; }
+  void merge_group(OnlyValue& into, const OnlyValue& from, GroupIndex) override {
+    if (from.value) into.add(*from.value);
+    into.several = into.several || from.several;
+  }
+  void finish(const OnlyValue& group, Vector& out, std::size_t row) const override {
+    out.set(row, group.value && !group.several ? *group.value : Value());
+  }
+
+  Repr repr_;
+};
+
+// --- aggregates that order their rows -------------------------------------------------------------------------------
+
+// What a row is ordered by: the keys of the text, then what settles ties, which is ascending.
+using Order = std::vector<Value>;
+
+// Negative, zero or positive; nulls last whatever the direction.
+int compare_orders(const Order& a, const Order& b, const std::vector<bool>& descending) {
+  for (std::size_t k = 0; k < a.size(); ++k) {
+    int order = compare(a[k], b[k]);
+    if (k < descending.size() && descending[k] && !a[k].is_null() && !b[k].is_null()) order = -order;
+    if (order != 0) return order;
+  }
+  return 0;
+}
+
+struct EdgeRow {
+  Order order;
+  Value value;
+  bool overflow = false;
+};
+
+class Edge final : public Grouped<std::optional<EdgeRow>> {
+ public:
+  Edge(Repr repr, bool first, std::size_t keys, std::vector<bool> descending)
+      : repr_(repr), first_(first), keys_(keys), descending_(std::move(descending)) {}
+
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      EdgeRow row;
+      bool ordered = true;
+      for (std::size_t k = 1; k < inputs.size(); ++k) {
+        row.order.push_back(inputs[k]->value_at(rows[i]));
+        ordered = ordered && (k > keys_ || !row.order.back().is_null());
+      }
+      if (!ordered) continue;
+      row.value = inputs[0]->value_at(rows[i]);
+      row.overflow = inputs[0]->state[rows[i]] == State::overflow;
+      take(groups_[groups[i]], row);
+    }
+  }
+
+ private:
+  void take(std::optional<EdgeRow>& best, const EdgeRow& row) const {
+    if (best) {
+      const int order = compare_orders(row.order, best->order, descending_);
+      if (first_ ? order >= 0 : order <= 0) return;
+    }
+    best = row;
+  }
+  Repr result_repr() const override { return repr_; }
+  void merge_group(std::optional<EdgeRow>& into, const std::optional<EdgeRow>& from, GroupIndex) override {
+    if (from) take(into, *from);
+  }
+  void finish(const std::optional<EdgeRow>& best, Vector& out, std::size_t row) const override {
+    out.set(row, best ? best->value : Value());
+    if (best && best->overflow) out.state[row] = State::overflow;
+  }
+
+  Repr repr_;
+  bool first_;
+  std::size_t keys_;
+  std::vector<bool> descending_;
+};
+
+struct ListedText {
+  Order order;
+  std::string text;
+};
+
+class List final : public Grouped<std::vector<ListedText>> {
+ public:
+  List(std::string separator, std::vector<bool> descending)
+      : separator_(std::move(separator)), descending_(std::move(descending)) {}
+
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
+           Accumulator::Inputs inputs) override {
+    each_value(rows, groups, *inputs[0], [&](std::vector<ListedText>& group, std::uint32_t row, GroupIndex) {
+      ListedText& listed = group.emplace_back();
+      listed.text = inputs[0]->text[row];
+      for (std::size_t k = 1; k < inputs.size(); ++k) listed.order.push_back(inputs[k]->value_at(row));
+    });
+  }
+
+ private:
+  Repr result_repr() const override { return Repr::text; }
+  void merge_group(std::vector<ListedText>& into, const std::vector<ListedText>& from, GroupIndex) override {
+    into.insert(into.end(), from.begin(), from.end());
+  }
+  void finish(const std::vector<ListedText>& group, Vector& out, std::size_t row) const override {
+    if (group.empty()) {
+      out.state[row] = State::null;
+      return;
+    }
+    std::vector<const ListedText*> sorted;
+    for (const ListedText& text : group) sorted.push_back(&text);
+    std::stable_sort(sorted.begin(), sorted.end(), [&](const ListedText* a, const ListedText* b) {
+      return compare_orders(a->order, b->order, descending_) < 0;
+    });
+    std::string& list = out.owned.emplace_back();
+    for (const ListedText* text : sorted) {
+      if (text != sorted.front()) list += separator_;
+      list += text->text;
+    }
+    out.text[row] = list;
+  }
+
+  std::string separator_;
+  std::vector<bool> descending_;
+};
+
 template <template <class> class Kind, class... Arguments>
 std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
   switch (repr) {
@@ -275,23 +634,149 @@ std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
 
 }  // namespace
 
-std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, Repr repr) {
+std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
+                                              Merging merging) {
+  const Repr repr = inputs.empty() ? Repr::narrow : inputs[0];
   const bool average = aggregate.aggregate == Aggregate::avg;
   switch (aggregate.aggregate) {
     case Aggregate::row_count:
     case Aggregate::count:
       return std::make_unique<Count>();
+    case Aggregate::exists:
+      return std::make_unique<Exists>();
     case Aggregate::count_distinct:
-      return by_repr<CountDistinct>(repr);
+      return merging == Merging::whole ? by_repr<CountDistinct>(repr) : by_repr<DistinctSets>(repr);
     case Aggregate::min:
+    case Aggregate::every:
+      return by_repr<Extreme>(repr, repr, true);
     case Aggregate::max:
-      return by_repr<Extreme>(repr, repr, aggregate.aggregate == Aggregate::min);
+    case Aggregate::any:
+      return by_repr<Extreme>(repr, repr, false);
     case Aggregate::sum:
     case Aggregate::avg:
       if (repr == Repr::real) return std::make_unique<SumReal>(average);
       return std::make_unique<SumExact>(aggregate.children[0]->type, average);
+    case Aggregate::product:
+      if (repr == Repr::real) return std::make_unique<ProductReal>();
+      return std::make_unique<ProductExact>();
+    case Aggregate::median:
+      return std::make_unique<Quantile>(0.5);
+    case Aggregate::quantile:
+      return std::make_unique<Quantile>(aggregate.literal.real());
+    case Aggregate::stddev:
+    case Aggregate::variance:
+    case Aggregate::stddev_pop:
+    case Aggregate::variance_pop:
+      return std::make_unique<Spread>(aggregate.aggregate);
+    case Aggregate::only:
+      return std::make_unique<Only>(repr);
+    case Aggregate::first:
+    case Aggregate::last:
+      return std::make_unique<Edge>(repr, aggregate.aggregate == Aggregate::first, aggregate.children.size() - 1,
+                                    aggregate.descending);
+    case Aggregate::list:
+      return std::make_unique<List>(aggregate.literal.text(), aggregate.descending);
+    case Aggregate::rank:
+      break;  // see Collector
   }
   return nullptr;
+}
+
+// --- ranks ----------------------------------------------------------------------------------------------------------
+
+template <class T>
+Collector::Lists<T>& Collector::lists() {
+  if constexpr (std::is_same_v<T, std::int64_t>) {
+    return narrow_;
+  } else if constexpr (std::is_same_v<T, int128>) {
+    return wide_;
+  } else if constexpr (std::is_same_v<T, double>) {
+    return real_;
+  } else {
+    return text_;
+  }
+}
+
+namespace {
+
+// Calls visit with a zero of the type in which a value of `repr` is kept beyond its block.
+template <class Visit>
+void with_kept_type(Repr repr, const Visit& visit) {
+  with_type(repr, [&](auto zero) {
+    if constexpr (std::is_same_v<decltype(zero), std::string_view>) {
+      visit(std::string());
+    } else {
+      visit(zero);
+    }
+  });
+}
+
+template <class T>
+using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
+
+}  // namespace
+
+void Collector::grow(std::size_t count) {
+  if (count <= groups_) return;
+  groups_ = count;
+  poisoned_.resize(count, 0);
+  with_kept_type(repr_, [&](auto zero) { lists<decltype(zero)>().resize(count); });
+}
+
+void Collector::add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector& values) {
+  with_kept_type(repr_, [&](auto zero) {
+    using T = decltype(zero);
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      const State state = values.state[rows[i]];
+      if (state == State::value) lists<T>()[groups[i]].emplace_back(values.of<Seen<T>>()[rows[i]]);
+      if (state == State::overflow) poisoned_[groups[i]] = 1;
+    }
+  });
+}
+
+void Collector::merge(const Collector& other, std::span<const GroupIndex> groups) {
+  with_kept_type(repr_, [&](auto zero) {
+    using T = decltype(zero);
+    for (std::size_t g = 0; g < other.groups_; ++g) {
+      const auto& from = other.lists<T>()[g];
+      auto& into = lists<T>()[groups[g]];
+      into.insert(into.end(), from.begin(), from.end());
+      poisoned_[groups[g]] = poisoned_[groups[g]] | other.poisoned_[g];
+    }
+  });
+}
+
+void Collector::finish(bool dense) {
+  with_kept_type(repr_, [&](auto zero) {
+    for (auto& list : lists<decltype(zero)>()) {
+      std::sort(list.begin(), list.end());
+      if (dense) list.erase(std::unique(list.begin(), list.end()), list.end());
+    }
+  });
+}
+
+Vector Collector::positions(const Vector& values, std::span<const GroupIndex> groups, bool descending) const {
+  Vector out;
+  out.reset(Repr::narrow, groups.size());
+  with_kept_type(repr_, [&](auto zero) {
+    using T = decltype(zero);
+    for (std::size_t i = 0; i < groups.size(); ++i) {
+      out.state[i] = values.state[i];
+      if (values.state[i] != State::value) continue;
+      out.narrow[i] = 1;
+      if (groups[i] >= groups_) continue;
+      if (poisoned_[groups[i]] != 0) {
+        out.state[i] = State::overflow;
+        continue;
+      }
+      const auto& list = lists<T>()[groups[i]];
+      const auto& value = values.of<Seen<T>>()[i];
+      const auto before = descending ? list.end() - std::upper_bound(list.begin(), list.end(), value)
+                                     : std::lower_bound(list.begin(), list.end(), value) - list.begin();
+      out.narrow[i] = before + 1;
+    }
+  });
+  return out;
 }
 
 }  // namespace juniper::engine

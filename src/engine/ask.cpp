@@ -2,11 +2,15 @@
 
 #include <fmt/format.h>
 
+#include <iterator>
+
 #include "base/diagnostics.h"
 #include "engine/ask.h"
+#include "engine/naive.h"
 #include "engine/query.h"
 #include "language/check.h"
 #include "language/parser.h"
+#include "model/syntax_of.h"
 
 namespace juniper {
 
@@ -26,7 +30,7 @@ bool is_name(const std::string& text) {
 }  // namespace
 
 Result<Prepared> prepare(const Model& model, const Question& question) {
-  Prepared prepared{model.checked(), {}};
+  Prepared prepared{model.checked(), {}, {}};
   language::CheckedModel& checked = prepared.model;
   Diagnostics diagnostics;
   std::vector<language::syntax::ExpressionPtr> conditions;
@@ -38,31 +42,50 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
       conditions.push_back(std::move(condition));
     }
   }
-  const language::syntax::Query* query = nullptr;
+  std::vector<language::syntax::Measure> drafts;
+  for (const std::string& text : question.drafts) {
+    const std::uint32_t file = checked.sources.add({"<draft>", text});
+    drafts.push_back(language::parse_measure(checked.sources, file, diagnostics));
+  }
   language::syntax::Query parsed;
   if (const language::Query* saved = checked.find_query(question.query)) {
-    if (further.empty() && !has_errors(diagnostics)) {
+    if (further.empty() && drafts.empty() && !has_errors(diagnostics)) {
       prepared.query = *saved;
+      if (saved->variant) prepared.model = *saved->variant;
       return prepared;
     }
-    // The saved query is read again together with the further conditions, so that they are checked as one.
+    // The saved query is read again together with what is added to it, so that they are checked as one.
     Diagnostics ignored;
     language::syntax::Model again = language::parse_model(checked.sources, saved->span.file, ignored);
     for (auto& candidate : again.queries) {
       if (candidate.name && candidate.name->text == saved->name) parsed = std::move(candidate);
     }
-    query = &parsed;
   } else if (is_name(question.query)) {
     return tl::unexpected(base::error("JR-702", fmt::format("there is no saved query '{}'", question.query),
                                       base::did_you_mean(question.query, model.queries())));
   } else {
     const std::uint32_t file = checked.sources.add({"<query>", question.query});
     parsed = language::parse_query(checked.sources, file, diagnostics);
-    query = &parsed;
   }
   if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
-  prepared.query = language::check_query(checked, *query, further, diagnostics);
+  std::move(parsed.drafts.begin(), parsed.drafts.end(), std::back_inserter(drafts));
+  if (!drafts.empty()) {
+    // A query with definitions of its own is asked of the model that has them.
+    language::Reading reading{model.options().settings, {}};
+    for (const auto& draft : drafts) reading.drafts.push_back(&draft);
+    Diagnostics known;
+    auto text = model::parse_all(checked.sources, model.checked().sources.size(), known);
+    text.queries.clear();
+    checked = language::check_model(text, checked.sources, reading, diagnostics);
+    if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  }
+  parsed.drafts.clear();
+  prepared.query = language::check_query(checked, parsed, further, diagnostics);
+  if (model.options().strict) {
+    for (Diagnostic& diagnostic : diagnostics) diagnostic.severity = Severity::error;
+  }
   if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  prepared.warnings = std::move(diagnostics);
   return prepared;
 }
 
@@ -72,7 +95,10 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
   const auto prepared = engine::prepare(dataset.model(), question);
   if (!prepared) return tl::unexpected(prepared.error());
   const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
-  return engine::run_query(source, prepared->query, dataset.options().threads);
+  auto result = question.plan == Plan::naive ? engine::run_query_naively(source, prepared->query)
+                                             : engine::run_query(source, prepared->query, dataset.options().threads);
+  if (result) result->warnings = prepared->warnings;
+  return result;
 }
 
 }  // namespace juniper

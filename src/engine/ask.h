@@ -10,6 +10,7 @@ namespace juniper::engine {
 struct Prepared {
   language::CheckedModel model;
   language::Query query;
+  Diagnostics warnings;
 };
 Result<Prepared> prepare(const Model& model, const Question& question);
 

@@ -507,25 +507,13 @@ void moment_function(const Node& node, const Inputs& in, Vector& out) {
 }
 
 // A date moved out of the years 1 to 9999 is null.
-State in_calendar(std::int64_t days) {
-  static const std::int64_t first = base::days_from_civil(base::first_year, 1, 1);
-  static const std::int64_t last = base::days_from_civil(base::last_year, 12, 31);
-  return days >= first && days <= last ? State::value : State::null;
-}
-
 State move_date(Function function, std::int64_t days, std::int64_t by, std::int64_t& result) {
-  constexpr std::int64_t far = 4'000'000;  // more days than the calendar has
-  if (by > far || by < -far) return State::null;
-  if (function == Function::add_days) {
-    result = days + by;
-    return in_calendar(result);
-  }
-  const std::int64_t months = function == Function::add_years ? by * 12 : by;
-  const auto civil = base::civil_from_days(days);
-  const std::int64_t year =
-      base::floor_divide(static_cast<int>(civil.year()) * 12LL + static_cast<unsigned>(civil.month()) - 1 + months, 12);
-  if (year < base::first_year || year > base::last_year) return State::null;
-  result = base::add_months(days, months);
+  const base::Unit unit = function == Function::add_days
+                              ? base::Unit::day
+                              : (function == Function::add_months ? base::Unit::month : base::Unit::year);
+  const auto moved = base::moved(days, by, unit);
+  if (!moved) return State::null;
+  result = *moved;
   return State::value;
 }
 
@@ -597,12 +585,20 @@ void call(const Node& node, const Inputs& in, const Setting& setting, Vector& ou
                                                              r = b - a;
                                                              return State::value;
                                                            });
+    case Function::months_between:
     case Function::years_between:
-      return map<std::int64_t, std::int64_t, double>(*in[0], *in[1], out,
-                                                     [](std::int64_t a, std::int64_t b, double& r) {
-                                                       r = base::years_between(a, b);
-                                                       return State::value;
-                                                     });
+      return map<std::int64_t, std::int64_t, double>(
+          *in[0], *in[1], out, [&](std::int64_t a, std::int64_t b, double& r) {
+            r = node.function == Function::years_between ? base::years_between(a, b) : base::months_between(a, b);
+            return State::value;
+          });
+    case Function::start_of:
+    case Function::end_of:
+      return map<std::int64_t, std::int64_t, std::int64_t>(
+          *in[0], *in[1], out, [&](std::int64_t d, std::int64_t unit, std::int64_t& r) {
+            r = (node.function == Function::start_of ? base::start_of : base::end_of)(d, static_cast<base::Unit>(unit));
+            return State::value;
+          });
     case Function::today:
       std::fill(out.narrow.begin(), out.narrow.end(), setting.today);
       return;
@@ -714,8 +710,13 @@ void apply(const Node& node, const Inputs& in, const Setting& setting, Vector& o
       return call(node, in, setting, out);
     case Op::literal:
     case Op::column:
+    case Op::field:
+    case Op::name:
     case Op::measure:
+    case Op::modified:
+    case Op::let:
     case Op::aggregate:
+    case Op::grouping:
       return;  // leaves: the program reads them
   }
 }

@@ -83,9 +83,9 @@ void read_codes(const store::Column& column, const std::uint64_t* codes, std::si
 }  // namespace
 
 Program::Program(const Source& source, language::TableIndex table)
-    : source_(source), rows_(source.store.tables[table].rows) {}
-Program::Program(const Source& source, const AggregateValues& aggregates, std::size_t rows)
-    : source_(source), aggregates_(&aggregates), rows_(rows) {}
+    : source_(source), table_(table), rows_(source.store.tables[table].rows) {}
+Program::Program(const Source& source, const LeafValues& leaves, std::size_t rows)
+    : source_(source), leaves_(&leaves), rows_(rows) {}
 Program::Program(const Source& source, language::ColumnId column)
     : source_(source), dictionary_(&source.column(column)), rows_(dictionary_->distinct) {}
 
@@ -103,11 +103,10 @@ Program& Program::inner(Program program) {
 }
 
 Program::StepIndex Program::add(const NodePtr& node) {
-  if (node->op == Op::measure) return add(source_.model.measures[node->measure].expression);
   const std::string key = canonical(source_.model, node);
   if (const auto known = known_.find(key); known != known_.end()) return known->second;
   if (node->op == Op::literal) return add_constant(node, key);
-  if (aggregates_ != nullptr) return node->op == Op::aggregate ? add_leaf(node, key) : add_operation(node, key);
+  if (leaves_ != nullptr) return leaves_->contains(key) ? add_leaf(node, key) : add_operation(node, key);
 
   const std::vector<ColumnRef> refs = language::column_refs(node);
   if (!refs.empty() && dictionary_ == nullptr) {
@@ -141,12 +140,12 @@ Program::StepIndex Program::add_constant(const NodePtr& node, const std::string&
   return push(key, std::move(step));
 }
 
-// A column of the table or the dictionary's entries, or an aggregate.
+// A column of the table or the dictionary's entries, or a part that was evaluated before.
 Program::StepIndex Program::add_leaf(const NodePtr& node, const std::string& key) {
   Step step;
-  if (node->op == Op::aggregate) {
-    step.kind = Kind::aggregate;
-    step.domain = aggregates_->at(key);
+  if (leaves_ != nullptr) {
+    step.kind = Kind::leaf;
+    step.domain = leaves_->at(key);
     step.repr = step.domain->repr;
     step.range = {base::int128_min, base::int128_max};
     if (step.repr == Repr::narrow)
@@ -206,6 +205,35 @@ Program::StepIndex Program::add_code(const ColumnRef& ref) {
   step.domain = std::make_shared<const Vector>(std::move(domain));
   step.codes = &source_.store.links[ref.path.front()].rows;
   return push(key, std::move(step));
+}
+
+Program::StepIndex Program::add_row(const std::vector<language::LinkIndex>& path) {
+  std::string key = "row";
+  for (const language::LinkIndex link : path) key += fmt::format(" {}", link);
+  if (const auto known = known_.find(key); known != known_.end()) return known->second;
+  Step step;
+  if (path.empty()) {
+    step.kind = Kind::row;
+    return push(key, std::move(step));
+  }
+  const language::TableIndex table = source_.model.links[path.front()].to.table;
+  Program& behind = inner(Program(source_, table));
+  const StepIndex result = behind.add_row({path.begin() + 1, path.end()});
+  Vector domain = behind.evaluate_with_none(result);
+  domain.narrow.back() =
+      static_cast<std::int64_t>(source_.store.tables[source_.model.links[path.back()].to.table].rows);
+  domain.state.back() = State::value;
+  step.kind = Kind::looked_up;
+  step.domain = std::make_shared<const Vector>(std::move(domain));
+  step.codes = &source_.store.links[path.front()].rows;
+  return push(key, std::move(step));
+}
+
+Program::StepIndex Program::add_given(std::shared_ptr<const std::vector<std::uint64_t>> codes) {
+  Step step;
+  step.kind = Kind::given;
+  step.given = std::move(codes);
+  return push(fmt::format("given {}", steps_.size()), std::move(step));
 }
 
 Program::StepIndex Program::converted(StepIndex index, Repr repr) {
@@ -393,6 +421,10 @@ void Program::run_none(Registers& registers) const {
         out.reset(Repr::narrow, 1);
         out.narrow[0] = static_cast<std::int64_t>(step.column->null_code);
         break;
+      case Kind::row:
+        out.reset(Repr::narrow, 1);
+        out.narrow[0] = static_cast<std::int64_t>(rows_);
+        break;
       case Kind::looked_up: {
         out.reset(step.repr, 1);
         const std::size_t none = step.domain->size() - 1;
@@ -443,7 +475,13 @@ void Program::run_step(const Step& step, std::size_t begin, std::size_t count, R
         }
       });
       return;
-    case Kind::aggregate:
+    case Kind::row:
+      std::iota(out.narrow.begin(), out.narrow.end(), static_cast<std::int64_t>(begin));
+      return;
+    case Kind::given:
+      for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>((*step.given)[begin + i]);
+      return;
+    case Kind::leaf:
       with_type(step.repr, [&](auto zero) {
         using T = decltype(zero);
         std::copy_n(step.domain->of<T>().begin() + static_cast<std::ptrdiff_t>(begin), count, out.of<T>().begin());

@@ -32,17 +32,18 @@ struct Source {
   const store::Column& column(language::ColumnId id) const { return store.tables[id.table].columns[id.column].data; }
 };
 
-// Values that stand for aggregates, by canonical text of the aggregate: one vector each, all of one length.
-using AggregateValues = std::unordered_map<std::string, std::shared_ptr<const Vector>>;
+// Values of parts of expressions that were evaluated before (aggregates, rows of loops), by their canonical text: one
+// vector each, all of one length.
+using LeafValues = std::unordered_map<std::string, std::shared_ptr<const Vector>>;
 
 class Program {
  public:
   using StepIndex = std::uint32_t;
 
-  // Expressions over the rows of a table.
+  // Expressions over the rows of a table, whose columns are those of slice_row.
   Program(const Source& source, language::TableIndex table);
-  // Expressions over aggregates that have been evaluated, for `rows` groups.
-  Program(const Source& source, const AggregateValues& aggregates, std::size_t rows);
+  // Expressions over parts that have been evaluated, for `rows` slices.
+  Program(const Source& source, const LeafValues& leaves, std::size_t rows);
 
   // Adds an expression and gives the step that holds its result. Equal expressions share their steps. Column
   // references start at the program's table.
@@ -50,6 +51,11 @@ class Program {
   // Adds the code (as a narrow number, always a value) of a column seen from the table's rows; null_code where the
   // value is null or a link leads nowhere.
   StepIndex add_code(const language::ColumnRef& ref);
+  // Adds the row (as a narrow number, always a value) to which a path leads from the table's rows; behind the last row
+  // of that table where it leads nowhere. The table's own row where the path is empty.
+  StepIndex add_row(const std::vector<language::LinkIndex>& path);
+  // Adds codes that are given for each row of the table. They must outlive the program.
+  StepIndex add_given(std::shared_ptr<const std::vector<std::uint64_t>> codes);
 
   Repr repr(StepIndex step) const { return steps_[step].repr; }
   std::size_t rows() const { return rows_; }
@@ -84,7 +90,9 @@ class Program {
     code,       // column: its codes by row
     entries,    // column: its dictionary, the rows of this program
     looked_up,  // domain by the codes in `codes`
-    aggregate,  // domain: one value a row
+    leaf,       // domain: one value a row
+    row,        // the row's number
+    given,      // given: a code for each row
     widen,      // inputs[0] from narrow to wide
     tighten,    // inputs[0] from wide to narrow, overflow where it does not fit
     operation,  // node over inputs
@@ -98,6 +106,7 @@ class Program {
     const store::Column* column = nullptr;
     const store::Codes* codes = nullptr;
     std::shared_ptr<const Vector> domain;
+    std::shared_ptr<const std::vector<std::uint64_t>> given;
   };
 
   // Expressions over the entries of a column's dictionary.
@@ -119,7 +128,8 @@ class Program {
 
   const Source& source_;
   const store::Column* dictionary_ = nullptr;
-  const AggregateValues* aggregates_ = nullptr;
+  const LeafValues* leaves_ = nullptr;
+  language::TableIndex table_ = 0;
   std::size_t rows_ = 0;
   std::vector<Step> steps_;
   std::map<std::string, StepIndex> known_;

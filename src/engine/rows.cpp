@@ -1,55 +1,102 @@
 #include "engine/rows.h"
 
-#include "engine/scan.h"
+#include <algorithm>
+#include <numeric>
 
 namespace juniper::engine {
 
+using namespace language;
+
 namespace {
 
-using language::NodePtr;
-using language::Op;
+// The variable by which an expression reads its table's row; nothing when it reads none.
+std::optional<VariableId> outer_row(const NodePtr& node) {
+  std::optional<VariableId> found;
+  std::set<VariableId> bound{slice_row};
+  const std::function<void(const RowSetPtr&)> bind = [&](const RowSetPtr& rows) {
+    if (!rows) return;
+    bound.insert(rows->variable);
+    bind(rows->input);
+    bind(rows->other);
+  };
+  walk(node, [&](const Node& n) {
+    bind(n.rows);
+    for (const Let& let : n.lets) bind(let.rows);
+  });
+  const auto take = [&](VariableId variable) {
+    if (!bound.contains(variable)) found = variable;
+  };
+  const std::function<void(const RowSetPtr&)> look = [&](const RowSetPtr& rows) {
+    if (!rows) return;
+    if (rows->of) take(*rows->of);
+    look(rows->input);
+    look(rows->other);
+  };
+  walk(node, [&](const Node& n) {
+    if (n.op == Op::column) take(n.variable);
+    if (n.modifiers && n.modifiers->of) take(*n.modifiers->of);
+    look(n.rows);
+    for (const Let& let : n.lets) look(let.rows);
+  });
+  return found;
+}
 
-// A copy of the expression with its aggregates replaced by their values over all rows.
-Result<NodePtr> fold_aggregates(const Source& source, const NodePtr& node, unsigned threads) {
-  auto copy = std::make_shared<language::Node>(*node);
-  if (node->op == Op::aggregate) {
-    ScanRequest request;
-    request.table = node->rows.table;
-    request.groupings = {{}};
-    request.aggregates = {node};
-    const ScanResult scanned = scan(source, request, threads);
-    const GroupIndex all = 0;
-    const Vector value = scanned.groupings[0].aggregates[0]->result(std::span(&all, 1));
-    if (value.state[0] == State::overflow) {
-      return tl::unexpected(Diagnostics{
-          source.model.sources.diagnostic(Severity::error, "JR-701", node->span, "this aggregate does not fit its type",
-                                          "use fewer digits after the point, or a real")});
-    }
-    copy->op = Op::literal;
-    copy->literal = value.value_at(0);
-    copy->children.clear();
-    copy->rows = {};
-    return NodePtr(std::move(copy));
-  }
-  for (NodePtr& child : copy->children) {
-    auto folded = fold_aggregates(source, child, threads);
-    if (!folded) return tl::unexpected(folded.error());
-    child = std::move(*folded);
-  }
-  return NodePtr(std::move(copy));
+bool has_leaves(const NodePtr& node) {
+  bool found = false;
+  walk(node, [&](const Node& n) { found = found || (Evaluator::is_leaf(n) && n.op != Op::column); });
+  return found;
 }
 
 }  // namespace
 
-Result<RowValues> evaluate_rows(const Source& source, language::TableIndex table, const NodePtr& node,
-                                unsigned threads) {
-  const auto folded = fold_aggregates(source, node, threads);
-  if (!folded) return tl::unexpected(folded.error());
-  RowValues rows;
-  rows.program = std::make_unique<Program>(source, table);
-  const auto step = rows.program->add(*folded);
-  rows.values = rows.program->evaluate(step);
-  return rows;
+Result<RowValues> evaluate_rows(const Source& source, TableIndex table, const NodePtr& node, unsigned threads) {
+  RowValues result;
+  const VariableId row = outer_row(node).value_or(slice_row);
+  if (!has_leaves(node)) {
+    // Columns alone: block by block, over the codes as they are.
+    auto& program = result.programs.emplace_back(std::make_unique<Program>(source, table));
+    const auto step = program->add(replaced(node, [&](const NodePtr& n) -> NodePtr {
+      if (n->op != Op::column) return nullptr;
+      auto copy = std::make_shared<Node>(*n);
+      copy->variable = slice_row;
+      return copy;
+    }));
+    result.values = std::make_shared<const Vector>(program->evaluate(step));
+    return result;
+  }
+  auto frame = std::make_shared<Frame>();
+  frame->rows = source.store.tables[table].rows;
+  std::vector<std::uint64_t> rows(frame->rows);
+  std::iota(rows.begin(), rows.end(), 0U);
+  Binding binding;
+  binding.table = table;
+  binding.rows = std::make_shared<const std::vector<std::uint64_t>>(std::move(rows));
+  frame->bindings.emplace(row, std::move(binding));
+  result.evaluator = std::make_unique<Evaluator>(source, threads);
+  try {
+    result.values = result.evaluator->evaluate(node, frame, std::make_shared<const Slice>());
+  } catch (const Failed& failed) {
+    return tl::unexpected(failed.diagnostics);
+  }
+  return result;
+}
+
+Result<TableValues> evaluate_table(const Source& source, TableIndex index, unsigned threads) {
+  const Table& table = source.model.tables[index];
+  TableValues result;
+  result.evaluator = std::make_unique<Evaluator>(source, threads);
+  auto frame = std::make_shared<Frame>();
+  frame->rows = 1;
+  const auto slice = std::make_shared<const Slice>();
+  try {
+    const FramePtr rows = result.evaluator->rows(table.rows, frame, slice);
+    result.rows = rows->rows;
+    for (const language::Column& column : table.columns)
+      result.columns.push_back(column.from_row ? result.evaluator->evaluate(column.from_row, rows, slice) : nullptr);
+  } catch (const Failed& failed) {
+    return tl::unexpected(failed.diagnostics);
+  }
+  return result;
 }
 
 }  // namespace juniper::engine

@@ -1,19 +1,28 @@
-// An expression over all rows of a table: calculated columns, and proofs about them.
+// Expressions over all rows of a table: calculated columns and tables, and proofs about them.
 #pragma once
 
+#include "engine/evaluator.h"
 #include "engine/program.h"
 #include "juniper/diagnostics.h"
 
 namespace juniper::engine {
 
-// Evaluates `node`, whose columns are seen from `table`, for each row. Aggregates in it are evaluated first, in the
-// empty slice: over all rows of their tables. The vector owns or shares whatever its texts view. Errors: JR-701 (such
-// an aggregate overflows).
+// The values of `node` for each row of `table`, as a calculated column of it would hold them: aggregates in it are
+// evaluated in the empty slice. Its owners keep whatever its texts view. Errors: JR-701 (a number that does not fit).
 struct RowValues {
-  std::unique_ptr<Program> program;  // keeps what texts view
-  Vector values;
+  std::vector<std::unique_ptr<Program>> programs;
+  std::unique_ptr<Evaluator> evaluator;
+  VectorPtr values;
 };
 Result<RowValues> evaluate_rows(const Source& source, language::TableIndex table, const language::NodePtr& node,
                                 unsigned threads);
+
+// The rows and columns of a calculated table.
+struct TableValues {
+  std::unique_ptr<Evaluator> evaluator;
+  std::uint64_t rows = 0;
+  std::vector<VectorPtr> columns;
+};
+Result<TableValues> evaluate_table(const Source& source, language::TableIndex table, unsigned threads);
 
 }  // namespace juniper::engine

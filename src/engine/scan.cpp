@@ -27,10 +27,14 @@ std::uint64_t KeyLayout::code(PackedKey key, std::size_t column) const {
   return widths_[column] == 64 ? code : code & ((std::uint64_t{1} << widths_[column]) - 1);
 }
 
-KeyLayout layout_of(const Source& source, const std::vector<language::ColumnRef>& keys) {
-  std::vector<std::uint64_t> null_codes;
-  for (const language::ColumnRef& key : keys) null_codes.push_back(source.column(key.column).null_code);
-  return KeyLayout(null_codes);
+KeyLayout layout_of(const std::vector<ScanKey>& keys) {
+  std::vector<std::uint64_t> last_codes;
+  for (const ScanKey& key : keys) last_codes.push_back(key.last);
+  return KeyLayout(last_codes);
+}
+
+ScanKey ScanKey::of(const Source& source, const language::ColumnRef& column) {
+  return {Kind::column, column, {}, nullptr, source.column(column.column).null_code};
 }
 
 namespace {
@@ -77,9 +81,10 @@ class Grouping {
 struct Plan {
   struct AggregateSteps {
     const language::Node* node;
-    std::optional<Program::StepIndex> value;
+    std::vector<Program::StepIndex> values;
+    std::vector<Repr> reprs;
     std::optional<Program::StepIndex> where;
-    Repr repr = Repr::narrow;
+    bool is_rank() const { return node->aggregate == language::Aggregate::rank; }
   };
   struct GroupingSteps {
     KeyLayout layout;
@@ -89,25 +94,37 @@ struct Plan {
   std::vector<Program::StepIndex> filters;
   std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
+  Merging merging;
 
-  Plan(const Source& source, const ScanRequest& request) : program(source, request.table) {
+  Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
     for (const auto& filter : request.filters) filters.push_back(program.add(filter));
     for (const auto& grouping : request.groupings) {
-      std::vector<language::ColumnRef> refs;
-      for (const std::uint32_t key : grouping) refs.push_back(request.keys[key]);
-      GroupingSteps steps{layout_of(source, refs), {}};
-      for (const auto& ref : refs) steps.keys.push_back(program.add_code(ref));
+      std::vector<ScanKey> keys;
+      for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
+      GroupingSteps steps{layout_of(keys), {}};
+      for (const auto& key : keys) steps.keys.push_back(add(key));
       groupings.push_back(std::move(steps));
     }
-    for (const auto& node : request.aggregates) {
-      AggregateSteps steps{node.get(), std::nullopt, std::nullopt, Repr::narrow};
-      if (node->rows.where) steps.where = program.add(node->rows.where);
-      if (!node->children.empty()) {
-        steps.value = program.add(node->children[0]);
-        steps.repr = program.repr(*steps.value);
-      }
-      aggregates.push_back(steps);
+    for (const ScanAggregate& aggregate : request.aggregates) {
+      AggregateSteps steps{aggregate.node.get(), {}, {}, std::nullopt};
+      if (aggregate.where) steps.where = program.add(aggregate.where);
+      for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
+      if (aggregate.row_order) steps.values.push_back(program.add_row({}));
+      for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
+      aggregates.push_back(std::move(steps));
     }
+  }
+
+  Program::StepIndex add(const ScanKey& key) {
+    switch (key.kind) {
+      case ScanKey::Kind::column:
+        return program.add_code(key.column);
+      case ScanKey::Kind::row:
+        return program.add_row(key.path);
+      case ScanKey::Kind::given:
+        break;
+    }
+    return program.add_given(key.codes);
   }
 };
 
@@ -115,20 +132,35 @@ struct Plan {
 struct PartialGroups {
   Grouping grouping;
   std::vector<std::unique_ptr<Accumulator>> aggregates;
+  std::vector<std::unique_ptr<Collector>> collectors;
 
   PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout) {
-    for (const auto& a : plan.aggregates) aggregates.push_back(make_accumulator(*a.node, a.repr));
+    for (const auto& a : plan.aggregates) {
+      aggregates.push_back(a.is_rank() ? nullptr : make_accumulator(*a.node, a.reprs, plan.merging));
+      collectors.push_back(a.is_rank() ? std::make_unique<Collector>(a.reprs[0]) : nullptr);
+    }
     if (steps.keys.empty()) grouping.find_or_add(0);
     grow();
   }
   void grow() {
-    for (const auto& aggregate : aggregates) aggregate->grow(grouping.keys().size());
+    for (const auto& aggregate : aggregates) {
+      if (aggregate) aggregate->grow(grouping.keys().size());
+    }
+    for (const auto& collector : collectors) {
+      if (collector) collector->grow(grouping.keys().size());
+    }
   }
   void merge(PartialGroups& from) {
     std::vector<GroupIndex> groups;
     for (const PackedKey key : from.grouping.keys()) groups.push_back(grouping.find_or_add(key));
     grow();
-    for (std::size_t i = 0; i < aggregates.size(); ++i) aggregates[i]->merge(*from.aggregates[i], groups);
+    for (std::size_t i = 0; i < aggregates.size(); ++i) {
+      if (aggregates[i]) {
+        aggregates[i]->merge(*from.aggregates[i], groups);
+      } else {
+        collectors[i]->merge(*from.collectors[i], groups);
+      }
+    }
   }
 };
 
@@ -196,17 +228,27 @@ class ChunkScanner {
   void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
     group(steps, partial);
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
-      const auto& value = plan_.aggregates[a].value;
-      const Vector* values = value ? &registers_[*value] : nullptr;
-      Accumulator& aggregate = *partial.aggregates[a];
+      inputs_.clear();
+      for (const auto step : plan_.aggregates[a].values) inputs_.push_back(&registers_[step]);
       if (!plan_.aggregates[a].where) {
-        aggregate.add(rows_, groups_, values);
+        add_rows(rows_, groups_, partial, a);
         continue;
       }
       chosen_groups_.clear();
       for (const std::uint32_t i : chosen_[a].positions) chosen_groups_.push_back(groups_[i]);
-      for (const std::uint32_t i : chosen_[a].overflowed) aggregate.poison(groups_[i]);
-      aggregate.add(chosen_[a].rows, chosen_groups_, values);
+      for (const std::uint32_t i : chosen_[a].overflowed) {
+        partial.aggregates[a] ? partial.aggregates[a]->poison(groups_[i]) : partial.collectors[a]->poison(groups_[i]);
+      }
+      add_rows(chosen_[a].rows, chosen_groups_, partial, a);
+    }
+  }
+
+  void add_rows(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, PartialGroups& partial,
+                std::size_t a) const {
+    if (partial.aggregates[a]) {
+      partial.aggregates[a]->add(rows, groups, inputs_);
+    } else {
+      partial.collectors[a]->add(rows, groups, *inputs_[0]);
     }
   }
 
@@ -233,6 +275,7 @@ class ChunkScanner {
   std::vector<PackedKey> packed_;
   std::vector<Chosen> chosen_;  // for each aggregate with a condition
   std::vector<GroupIndex> chosen_groups_;
+  std::vector<const Vector*> inputs_;
 };
 
 }  // namespace
@@ -259,8 +302,12 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
   ScanResult result;
   for (std::size_t g = 0; g < plan.groupings.size(); ++g) {
     PartialGroups& partial = total.groupings[g];
-    result.groupings.push_back(
-        {plan.groupings[g].layout, std::move(partial.grouping.keys()), std::move(partial.aggregates)});
+    result.groupings.push_back({plan.groupings[g].layout,
+                                std::move(partial.grouping.keys()),
+                                std::move(partial.aggregates),
+                                std::move(partial.collectors),
+                                {}});
+    for (const auto& aggregate : plan.aggregates) result.groupings.back().inputs.push_back(aggregate.reprs);
   }
   result.filter_overflow = total.filter_overflow;
   return result;

@@ -33,20 +33,48 @@ class KeyLayout {
   unsigned bits_ = 0;
 };
 
+// What rows are grouped by: codes from 0 to `last`.
+struct ScanKey {
+  enum class Kind : std::uint8_t {
+    column,  // column, seen from the table's rows: its codes
+    row,     // path: the number of the row that it leads to, the number of rows there where it leads nowhere
+    given,   // codes, one for each row
+  };
+  Kind kind = Kind::column;
+  language::ColumnRef column;
+  std::vector<language::LinkIndex> path;
+  std::shared_ptr<const std::vector<std::uint64_t>> codes;
+  std::uint64_t last = 0;
+
+  static ScanKey of(const Source& source, const language::ColumnRef& column);
+};
+
+// An aggregate over the rows of the table: what it reads, and the rows that it goes over (null: all).
+struct ScanAggregate {
+  language::NodePtr node;
+  std::vector<language::NodePtr> values;
+  language::NodePtr where;
+  bool row_order = false;  // the row's number is one more value behind the others
+};
+
+// All expressions are over columns of slice_row as seen from the table.
 struct ScanRequest {
   language::TableIndex table = 0;
-  std::vector<language::NodePtr> filters;  // conditions over the table's rows
-  std::vector<language::ColumnRef> keys;   // seen from the table's rows
+  std::vector<language::NodePtr> filters;
+  std::vector<ScanKey> keys;
   // Each way of grouping the rows: the keys that make its groups, as indexes into `keys`.
   std::vector<std::vector<std::uint32_t>> groupings;
-  std::vector<language::NodePtr> aggregates;  // aggregate nodes over the table; each is computed for each grouping
+  std::vector<ScanAggregate> aggregates;  // each is computed for each grouping
+  Merging merging = Merging::whole;
 };
 
 // The groups of one grouping.
 struct Groups {
   KeyLayout layout;
-  std::vector<PackedKey> keys;  // one for each group, in the order in which they first occur
-  std::vector<std::unique_ptr<Accumulator>> aggregates;
+  std::vector<PackedKey> keys;                           // one for each group, in the order in which they first occur
+  std::vector<std::unique_ptr<Accumulator>> aggregates;  // null for a rank
+  std::vector<std::unique_ptr<Collector>> collectors;    // of ranks, else null
+  std::vector<std::vector<Repr>> inputs;                 // the representations of what each aggregate reads
 };
 
 struct ScanResult {
@@ -58,7 +86,7 @@ struct ScanResult {
 // does not depend on the number of threads. Needs a layout that fits for all keys together.
 ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads);
 
-// The layout of a request's keys.
-KeyLayout layout_of(const Source& source, const std::vector<language::ColumnRef>& keys);
+// The layout of keys together.
+KeyLayout layout_of(const std::vector<ScanKey>& keys);
 
 }  // namespace juniper::engine

@@ -10,25 +10,9 @@
 #include "base/format.h"
 #include "language/check_expression.h"
 #include "language/lexer.h"
+#include "language/slices.h"
 
 namespace juniper::language {
-
-namespace {
-
-void add_tables(const CheckedModel& model, const NodePtr& node, std::set<TableIndex>& tables) {
-  walk(node, [&](const Node& n) {
-    if (n.op == Op::aggregate) tables.insert(n.rows.table);
-    if (n.op == Op::measure) add_tables(model, model.measures[n.measure].expression, tables);
-  });
-}
-
-}  // namespace
-
-std::vector<TableIndex> aggregated_tables(const CheckedModel& model, const NodePtr& node) {
-  std::set<TableIndex> tables;
-  add_tables(model, node, tables);
-  return {tables.begin(), tables.end()};
-}
 
 std::vector<ColumnRef> column_refs(const NodePtr& node) {
   std::vector<ColumnRef> refs;
@@ -38,10 +22,120 @@ std::vector<ColumnRef> column_refs(const NodePtr& node) {
   return refs;
 }
 
-bool reaches(const CheckedModel& model, const NodePtr& condition, TableIndex table) {
-  const auto refs = column_refs(condition);
-  return !refs.empty() &&
-         std::all_of(refs.begin(), refs.end(), [&](const ColumnRef& ref) { return model.rebase(ref, table).ref; });
+namespace {
+
+// Collects what an expression needs. Which predicates a slice will hold is known to the expressions that set them: each
+// table aggregated is taken to need its way to every table that any of them speaks of.
+class NeedsWalk {
+ public:
+  explicit NeedsWalk(const CheckedModel& model) : model_(model) {}
+
+  void table(TableIndex table) { spoken_of_.insert(table); }
+  void visit(const NodePtr& node) {
+    walk(node, [this](const Node& n) { take(n); });
+  }
+  void visit(const RowSetPtr& rows) {
+    take(rows);
+    walk(rows, [this](const Node& n) { take(n); });
+  }
+
+  Needs finish() {
+    for (const TableIndex from : needs_.tables) {
+      for (const TableIndex to : spoken_of_) {
+        for (const auto& way : model_.paths(from, to, roles_)) links(way);
+        for (const auto& way : model_.paths(from, to)) links(way);
+      }
+    }
+    return std::move(needs_);
+  }
+
+ private:
+  void links(const std::vector<LinkIndex>& way) {
+    for (const LinkIndex link : way) {
+      if (!needs_.links.insert(link).second) continue;
+      for (const std::uint32_t c : model_.links[link].from.columns)
+        needs_.columns.insert({model_.links[link].from.table, c});
+      for (const std::uint32_t c : model_.links[link].to.columns)
+        needs_.columns.insert({model_.links[link].to.table, c});
+    }
+  }
+  void take(const Node& n) {
+    switch (n.op) {
+      case Op::column:
+        if (n.variable == slice_row) spoken_of_.insert(n.column.start);
+        links(n.column.path);
+        needs_.columns.insert(n.column.column);
+        return;
+      case Op::measure:
+        if (measures_.insert(n.measure).second) visit(model_.measures[n.measure].expression);
+        return;
+      case Op::aggregate:
+        take(n.rows);
+        return;
+      case Op::let:
+        for (const Let& let : n.lets) {
+          if (let.rows) take(let.rows);
+        }
+        return;
+      case Op::modified:
+        if (n.modifiers->via) roles_.push_back(*n.modifiers->via);
+        if (n.modifiers->during) {
+          spoken_of_.insert(model_.calendar->day.table);
+          needs_.tables.insert(model_.calendar->day.table);
+          needs_.columns.insert(model_.calendar->day);
+        }
+        return;
+      default:
+        return;
+    }
+  }
+  void take(const RowSetPtr& rows) {
+    if (!rows) return;
+    if (rows->table) {
+      spoken_of_.insert(*rows->table);
+      needs_.tables.insert(*rows->table);
+    }
+    if (rows->via) roles_.push_back(*rows->via);
+    for (const Field& field : rows->fields) {
+      if (field.key) visit(field.key);
+    }
+    take(rows->input);
+    take(rows->other);
+  }
+
+  const CheckedModel& model_;
+  Needs needs_;
+  Roles roles_;
+  std::set<TableIndex> spoken_of_;
+  std::set<MeasureIndex> measures_;
+};
+
+void add_measures(const CheckedModel& model, const NodePtr& node, std::set<MeasureIndex>& found) {
+  walk(node, [&](const Node& n) {
+    if (n.op == Op::measure && found.insert(n.measure).second)
+      add_measures(model, model.measures[n.measure].expression, found);
+  });
+}
+
+}  // namespace
+
+Needs needs_of(const CheckedModel& model, const NodePtr& node, std::optional<TableIndex> table) {
+  NeedsWalk needs(model);
+  if (table) needs.table(*table);
+  needs.visit(node);
+  return needs.finish();
+}
+
+Needs needs_of(const CheckedModel& model, const RowSetPtr& rows) {
+  NeedsWalk needs(model);
+  needs.visit(rows);
+  return needs.finish();
+}
+
+std::set<MeasureIndex> measures_in(const CheckedModel& model, const NodePtr& node) {
+  std::set<MeasureIndex> found;
+  add_measures(model, node, found);
+  return found;
 }
 
 namespace {
@@ -59,15 +153,6 @@ class Reporter {
   Diagnostics& diagnostics_;
 };
 
-void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts) {
-  if (condition->op == Op::and_) {
-    split_conjunction(condition->children[0], parts);
-    split_conjunction(condition->children[1], parts);
-  } else {
-    parts.push_back(condition);
-  }
-}
-
 // --- one query ------------------------------------------------------------------------------------------------------
 
 class QueryChecker {
@@ -80,6 +165,7 @@ class QueryChecker {
     query_.title = text.title;
     if (text.name) query_.name = text.name->text;
     query_.limit = text.limit;
+    query_.keep_empty = text.keep_empty;
     const std::size_t errors = diagnostics_.size();
     if (text.from) from(*text.from);
     for (const syntax::ByItem& item : text.by) by(item);
@@ -93,6 +179,7 @@ class QueryChecker {
     // What follows compares the parts with each other, and would only repeat the errors of those that are missing.
     if (incomplete_ || diagnostics_.size() != errors) return query_;
     unique_names();
+    if (text.having) having(*text.having);
     for (const syntax::TotalItem& item : text.totals) total(item);
     for (const syntax::SortItem& item : text.sort) sort(item);
     reach();
@@ -100,7 +187,12 @@ class QueryChecker {
   }
 
  private:
-  static constexpr Scope slice{ScopeKind::slice, 0, {}, false, false};
+  static Scope columns_only() {
+    Scope scope;
+    scope.kind = ScopeKind::slice;
+    scope.aggregates = false;
+    return scope;
+  }
 
   void from(const syntax::Name& name) {
     query_.from = model_.find_table(name.text);
@@ -108,7 +200,7 @@ class QueryChecker {
   }
 
   void by(const syntax::ByItem& item) {
-    const auto ref = check_column_path(definitions_, item.path, slice, diagnostics_);
+    const auto ref = check_column_path(definitions_, item.path, columns_only(), diagnostics_);
     incomplete_ = incomplete_ || !ref;
     if (!ref) return;
     query_.by.push_back(
@@ -133,11 +225,17 @@ class QueryChecker {
   }
 
   void where(const syntax::Expression& expression) {
-    if (NodePtr condition = check_condition(definitions_, expression, slice, diagnostics_)) {
+    if (NodePtr condition = check_condition(definitions_, expression, columns_only(), diagnostics_)) {
       split_conjunction(condition, query_.where);
     } else {
       incomplete_ = true;
     }
+  }
+
+  void having(const syntax::Expression& expression) {
+    Scope scope;
+    scope.shown = &query_.show;
+    query_.having = check_condition(definitions_, expression, scope, diagnostics_);
   }
 
   void unique_names() {
@@ -169,7 +267,7 @@ class QueryChecker {
     }
     if (path.parts.size() > 1) {
       Diagnostics ignored;
-      const auto ref = check_column_path(definitions_, path, slice, ignored);
+      const auto ref = check_column_path(definitions_, path, columns_only(), ignored);
       for (std::uint32_t i = 0; ref && i < query_.by.size(); ++i) {
         if (query_.by[i].column == *ref) return i;
       }
@@ -204,97 +302,88 @@ class QueryChecker {
     if (const auto column = result_column(item.path, false)) query_.sort.push_back({*column, item.descending});
   }
 
-  // Section 6 of the language: each filter and key must reach a table of each shown measure, and none in part.
+  // Each filter and key must reach a table of each shown measure, or be dropped there in so many words; and none in
+  // part.
   void reach() {
     const std::size_t errors = diagnostics_.size();
+    SliceStart start;
+    for (const QueryBy& key : query_.by) {
+      auto column = std::make_shared<Node>();
+      column->op = Op::column;
+      column->span = key.span;
+      column->column = key.column;
+      start.predicates.push_back({PredicateKind::key, column, 0, key.span, start.predicates.size()});
+    }
+    for (const NodePtr& condition : query_.where) {
+      if (column_refs(condition).empty()) {
+        report_.error(condition->span, "JR-404", "this condition reads no column", "leave it out");
+      }
+      start.predicates.push_back({PredicateKind::filter, condition, 0, condition->span, start.predicates.size()});
+    }
+    std::set<std::pair<TableIndex, Roles>> tables;
     for (const QueryShow& item : query_.show) {
-      const std::vector<TableIndex> tables = aggregated_tables(model_, item.expression);
-      if (tables.empty()) continue;  // a constant is the same in every slice
-      for (const QueryBy& key : query_.by) reach_key(item, key, tables);
-      for (const NodePtr& condition : query_.where) reach_filter(item, condition, tables);
+      start.what = item.name;
+      const SliceUse use = follow_slices(model_, item.expression, start, diagnostics_);
+      tables.insert(use.tables.begin(), use.tables.end());
+      if (use.tables.empty() || has_errors(diagnostics_)) continue;  // a constant is the same in every slice
+      for (const Predicate& predicate : start.predicates) {
+        if (!use.reached.contains(predicate.id) && !use.dropped.contains(predicate.id)) missed(item, predicate, use);
+      }
     }
-    if (diagnostics_.size() == errors) row_tables();
-  }
-
-  bool ambiguous(const ColumnRef& ref, TableIndex table, Span span) {
-    if (!model_.rebase(ref, table).ambiguous) return false;
-    report_.error(
-        span, "JR-208",
-        fmt::format("several paths lead from {} to {}", model_.tables[table].name, model_.tables[ref.start].name),
-        "this version follows one path here: give one of the links a role (as NAME), or write the path by its first "
-        "table");
-    return true;
-  }
-
-  void reach_key(const QueryShow& item, const QueryBy& key, const std::vector<TableIndex>& tables) {
-    bool reached = false;
-    for (const TableIndex table : tables) {
-      if (ambiguous(key.column, table, key.span)) return;
-      reached = reached || model_.rebase(key.column, table).ref;
+    if (query_.having) {
+      start.what = "having";
+      follow_slices(model_, query_.having, start, diagnostics_);
     }
-    if (reached) return;
-    report_.error(key.span, "JR-403",
-                  fmt::format("'{}' does not reach {}, over which '{}' goes: its total would be repeated in every row",
-                              key.name, table_list(tables), item.name),
-                  fmt::format("leave '{}' out, or group by a column that {} leads to", item.name, table_list(tables)));
+    if (!has_errors(diagnostics_) || diagnostics_.size() == errors) row_tables(tables);
   }
 
-  void reach_filter(const QueryShow& item, const NodePtr& condition, const std::vector<TableIndex>& tables) {
-    const std::vector<ColumnRef> refs = column_refs(condition);
-    if (refs.empty()) {
-      report_.error(condition->span, "JR-404", "this condition reads no column", "leave it out");
+  void missed(const QueryShow& item, const Predicate& predicate, const SliceUse& use) {
+    const std::string tables = table_list(use.tables);
+    if (predicate.kind == PredicateKind::key) {
+      report_.error(
+          predicate.span, "JR-403",
+          fmt::format("'{}' does not reach {}, over which '{}' goes: its total would be repeated in every row",
+                      query_.by[predicate.id].name, tables, item.name),
+          fmt::format("leave '{}' out, group by a column that {} leads to, or say that it is meant: ({} across "
+                      "{})",
+                      item.name, tables, item.name, model_.sources.text(predicate.span)));
       return;
     }
-    bool reached = false;
-    for (const TableIndex table : tables) {
-      std::size_t found = 0;
-      for (const ColumnRef& ref : refs) {
-        if (ambiguous(ref, table, condition->span)) return;
-        found += model_.rebase(ref, table).ref ? 1 : 0;
-      }
-      if (found != 0 && found != refs.size()) {
-        report_.error(condition->span, "JR-404",
-                      fmt::format("only a part of this condition reaches {}, over which '{}' goes",
-                                  model_.tables[table].name, item.name),
-                      "split it into conditions joined by `and`, each over tables that all are reached or all are not");
-        return;
-      }
-      reached = reached || found == refs.size();
-    }
-    if (!reached) {
-      report_.error(condition->span, "JR-403",
-                    fmt::format("this condition does not reach {}, over which '{}' goes: it would change nothing there",
-                                table_list(tables), item.name),
-                    fmt::format("leave '{}' out of the query, or filter by a column that {} leads to", item.name,
-                                table_list(tables)));
-    }
+    report_.error(
+        predicate.span, "JR-403",
+        fmt::format("this condition does not reach {}, over which '{}' goes: it would change nothing there", tables,
+                    item.name),
+        fmt::format("leave '{}' out of the query, or filter by a column that {} leads to", item.name, tables));
   }
 
-  std::string table_list(const std::vector<TableIndex>& tables) const {
+  std::string table_list(const std::set<std::pair<TableIndex, Roles>>& tables) const {
+    std::set<TableIndex> each;
     std::string list;
-    for (const TableIndex table : tables) list += (list.empty() ? "" : ", ") + model_.tables[table].name;
+    for (const auto& [table, roles] : tables) {
+      if (each.insert(table).second) list += (list.empty() ? "" : ", ") + model_.tables[table].name;
+    }
     return list;
   }
 
   // The rows are combinations that occur in some table: there must be one that leads to all `by` columns.
-  void row_tables() {
+  void row_tables(const std::set<std::pair<TableIndex, Roles>>& tables) {
     if (query_.by.empty()) return;
-    const auto leads = [&](TableIndex table) {
+    const auto leads = [&](TableIndex table, const Roles& roles) {
       return std::all_of(query_.by.begin(), query_.by.end(),
-                         [&](const QueryBy& key) { return model_.rebase(key.column, table).ref; });
+                         [&](const QueryBy& key) { return model_.rebase(key.column, table, roles).ref; });
     };
     if (query_.from) {
-      if (!leads(*query_.from)) {
+      if (!leads(*query_.from, {})) {
         report_.error(query_.by[0].span, "JR-406",
                       fmt::format("{} does not lead to all `by` columns", model_.tables[*query_.from].name));
       }
+      query_.sources.emplace_back(*query_.from, Roles{});
       return;
     }
-    for (const QueryShow& item : query_.show) {
-      for (const TableIndex table : aggregated_tables(model_, item.expression)) {
-        if (leads(table)) return;
-      }
+    for (const auto& [table, roles] : tables) {
+      if (leads(table, roles)) query_.sources.emplace_back(table, roles);
     }
+    if (!query_.sources.empty()) return;
     report_.error(query_.by[0].span, "JR-406", "no table of the shown measures leads to all `by` columns",
                   "name the table whose combinations are the rows: from TABLE");
   }
@@ -311,20 +400,40 @@ class QueryChecker {
 
 class ModelChecker {
  public:
-  ModelChecker(const syntax::Model& text, Sources sources, Diagnostics& diagnostics)
+  ModelChecker(const syntax::Model& text, Sources sources, const Reading& reading, Diagnostics& diagnostics)
       : text_(text),
+        reading_(reading),
         diagnostics_(diagnostics),
         report_(model_.sources, diagnostics),
         definitions_{model_, [this](ColumnId id, Span use) { return column_type(id, use); },
-                     [this](MeasureIndex m, Span use) { return measure_type(m, use); }} {
+                     [this](MeasureIndex m, Span use) { return measure_type(m, use); },
+                     [this] { return model_.variables++; }} {
     model_.sources = std::move(sources);
     model_.name = text.name.value_or("");
   }
 
   CheckedModel check() {
+    check_definitions();
+    for (const syntax::Query& query : text_.queries) {
+      declare(*query.name, "query");
+      if (query.drafts.empty()) {
+        model_.queries.push_back(QueryChecker(model_, definitions_, diagnostics_).check(query, {}));
+      } else if (!has_errors(diagnostics_)) {
+        model_.queries.push_back(drafted(query));
+      }
+    }
+    return std::move(model_);
+  }
+
+ private:
+  void check_definitions() {
     declare_tables();
-    declare_links();
+    declare_parameters();
     declare_measures();
+    declare_links(LinksOf::sources);
+    declare_calculated_tables();
+    declare_links(LinksOf::calculated);
+    declare_calendar();
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c)
         column_type({t, c}, model_.tables[t].columns[c].span);
@@ -332,15 +441,64 @@ class ModelChecker {
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) measure_type(m, model_.measures[m].span);
     check_links();
     check_circles();
+    check_slices();
     check_formats();
-    for (const syntax::Query& query : text_.queries) {
-      declare(*query.name, "query");
-      model_.queries.push_back(QueryChecker(model_, definitions_, diagnostics_).check(query, {}));
-    }
-    return std::move(model_);
+    check_drafts();
   }
 
- private:
+  // A query with definitions of its own is checked against a model that has them.
+  Query drafted(const syntax::Query& query) {
+    Reading reading = reading_;
+    for (const syntax::Measure& draft : query.drafts) reading.drafts.push_back(&draft);
+    ModelChecker checker(text_, model_.sources, reading, diagnostics_);
+    checker.check_definitions();
+    auto variant = std::make_shared<CheckedModel>();
+    Query checked;
+    if (!has_errors(diagnostics_))
+      checked = QueryChecker(checker.model_, checker.definitions_, diagnostics_).check(query, {});
+    *variant = std::move(checker.model_);
+    checked.variant = std::move(variant);
+    return checked;
+  }
+
+  // Stored columns are the same whatever a query drafts.
+  void check_drafts() {
+    if (has_errors(diagnostics_)) return;
+    for (const syntax::Measure* draft : reading_.drafts) {
+      const auto measure = model_.find_measure(draft->name.text);
+      for (const Table& table : model_.tables) {
+        for (const Column& column : table.columns) {
+          if (!measures_in(model_, column.expression).contains(*measure)) continue;
+          report_.error(draft->name.span, "JR-413",
+                        fmt::format("the stored column {}.{} rests on '{}', and a draft does not change what is stored",
+                                    table.name, column.name, draft->name.text),
+                        "change the measure's definition in the model text");
+        }
+      }
+    }
+  }
+
+  // What expressions do with slices, where no query has set one yet.
+  void check_slices() {
+    if (has_errors(diagnostics_)) return;
+    for (const Measure& measure : model_.measures)
+      follow_slices(model_, measure.expression, {{}, std::nullopt, measure.name}, diagnostics_);
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      const Table& table = model_.tables[t];
+      for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+        if (!table.columns[c].expression) continue;
+        const SliceStart start{{}, std::pair(this_of(t), t), model_.column_name({t, c})};
+        follow_slices(model_, table.columns[c].expression, start, diagnostics_);
+      }
+      if (!table.rows) continue;
+      auto counted = std::make_shared<Node>();
+      counted->op = Op::aggregate;
+      counted->aggregate = Aggregate::row_count;
+      counted->rows = table.rows;
+      follow_slices(model_, counted, {{}, std::nullopt, table.name}, diagnostics_);
+    }
+  }
+
   enum class State : std::uint8_t { untouched, checking, good, bad };
 
   void declare(const syntax::Name& name, std::string_view what) {
@@ -362,10 +520,11 @@ class ModelChecker {
       table.delimiter = text.delimiter ? text.delimiter->front() : ',';
       table.description = text.description;
       table.span = text.span;
+      table.name_span = text.name.span;
       table.source_span = text.source_span;
       for (const syntax::Column& column : text.columns) declare_column(table, column);
-      if (std::all_of(text.columns.begin(), text.columns.end(),
-                      [](const syntax::Column& c) { return c.expression != nullptr; })) {
+      if (!text.rows && std::all_of(text.columns.begin(), text.columns.end(),
+                                    [](const syntax::Column& c) { return c.expression != nullptr; })) {
         report_.error(text.name.span, "JR-210",
                       fmt::format("table '{}' reads no column from its source", text.name.text),
                       "declare at least one: NAME TYPE");
@@ -409,69 +568,99 @@ class ModelChecker {
     }
   }
 
-  std::optional<ColumnId> link_end(const syntax::Path& path) {
-    const auto table = model_.find_table(path.parts[0].text);
+  std::optional<std::uint32_t> column_in(TableIndex table, const syntax::Name& name) {
+    const auto column = model_.tables[table].find(name.text);
+    if (column) return column;
+    std::vector<std::string> names;
+    for (const Column& c : model_.tables[table].columns) names.push_back(c.name);
+    report_.error(name.span, "JR-202",
+                  fmt::format("there is no column '{}' in table '{}'", name.text, model_.tables[table].name),
+                  base::did_you_mean(name.text, names));
+    return std::nullopt;
+  }
+
+  std::optional<LinkEnd> link_end(const syntax::LinkEnd& text) {
+    const auto table = model_.find_table(text.table.text);
     if (!table) {
       std::vector<std::string> names;
       for (const Table& t : model_.tables) names.push_back(t.name);
-      report_.error(path.parts[0].span, "JR-201", fmt::format("there is no table '{}'", path.parts[0].text),
-                    base::did_you_mean(path.parts[0].text, names));
+      report_.error(text.table.span, "JR-201", fmt::format("there is no table '{}'", text.table.text),
+                    base::did_you_mean(text.table.text, names));
       return std::nullopt;
     }
-    const auto column = model_.tables[*table].find(path.parts[1].text);
-    if (!column) {
-      std::vector<std::string> names;
-      for (const Column& c : model_.tables[*table].columns) names.push_back(c.name);
-      report_.error(
-          path.parts[1].span, "JR-202",
-          fmt::format("there is no column '{}' in table '{}'", path.parts[1].text, model_.tables[*table].name),
-          base::did_you_mean(path.parts[1].text, names));
-      return std::nullopt;
+    LinkEnd end{*table, {}};
+    for (const syntax::Name& name : text.columns) {
+      const auto column = column_in(*table, name);
+      if (!column) return std::nullopt;
+      end.columns.push_back(*column);
     }
-    return ColumnId{*table, *column};
+    return end;
   }
 
-  void declare_links() {
+  // Calculated tables may follow links between the others, so these come first.
+  enum class LinksOf : std::uint8_t { sources, calculated };
+  void declare_links(LinksOf which) {
+    const auto is_calculated = [&](const syntax::LinkEnd& end) {
+      const auto table = model_.find_table(end.table.text);
+      return table && text_.tables[*table].rows;
+    };
     for (const syntax::Link& text : text_.links) {
+      if ((is_calculated(text.from) || is_calculated(text.to)) != (which == LinksOf::calculated)) continue;
       if (text.role) declare(*text.role, "role");
       const auto from = link_end(text.from);
       const auto to = link_end(text.to);
-      if (!from || !to) continue;
-      if (!model_.column(*to).key) {
-        report_.error(text.to.span, "JR-206",
-                      fmt::format("a link leads to a key, and {} is not declared as one", model_.column_name(*to)),
-                      fmt::format("write `key {}` in table {}, or turn the link round", model_.column(*to).name,
-                                  model_.tables[to->table].name));
-      }
-      const auto same = [&](const Link& l) {
-        return l.role.empty() && !text.role && l.from.table == from->table && l.to.table == to->table;
-      };
-      if (std::any_of(model_.links.begin(), model_.links.end(), same)) {
-        report_.error(text.span, "JR-206",
-                      fmt::format("a second link from {} to {} needs a role", model_.tables[from->table].name,
-                                  model_.tables[to->table].name),
-                      "end it with: as NAME");
-      }
-      model_.links.push_back({*from, *to, text.role ? text.role->text : "", text.span});
+      if (from && to) declare_link(text, *from, *to);
     }
+  }
+
+  void declare_link(const syntax::Link& text, const LinkEnd& from, const LinkEnd& to) {
+    if (from.columns.size() != to.columns.size()) {
+      report_.error(text.span, "JR-206",
+                    fmt::format("{} columns can't be linked to {}", from.columns.size(), to.columns.size()),
+                    "name as many on either side, in the same order");
+      return;
+    }
+    // That several columns are a key together shows when the data is loaded.
+    if (to.columns.size() == 1 && !model_.tables[to.table].columns[to.columns[0]].key) {
+      const ColumnId key{to.table, to.columns[0]};
+      report_.error(text.to.span, "JR-206",
+                    fmt::format("a link leads to a key, and {} is not declared as one", model_.column_name(key)),
+                    fmt::format("write `key {}` in table {}, or turn the link round", model_.column(key).name,
+                                model_.tables[to.table].name));
+    }
+    const auto same = [&](const Link& l) {
+      return l.role.empty() && !text.role && l.from.table == from.table && l.to.table == to.table;
+    };
+    if (std::any_of(model_.links.begin(), model_.links.end(), same)) {
+      report_.error(text.span, "JR-206",
+                    fmt::format("a second link from {} to {} needs a role", model_.tables[from.table].name,
+                                model_.tables[to.table].name),
+                    "end it with: as NAME");
+    }
+    model_.links.push_back({from, to, text.role ? text.role->text : "", text.span});
   }
 
   void check_links() {
     for (const Link& link : model_.links) {
-      const auto from = column_type(link.from, link.span);
-      const auto to = column_type(link.to, link.span);
-      if (!from || !to) continue;
-      if (from->kind == TypeKind::real || to->kind == TypeKind::real) {
-        report_.error(link.span, "JR-206", "reals are no keys: equal numbers may differ in their last bit",
-                      "declare both columns as integer, decimal or text");
-      }
-      if (*from == *to) continue;
-      report_.error(
-          link.span, "JR-206",
-          fmt::format("the columns of this link have different types: {} is {}, {} is {}",
-                      model_.column_name(link.from), to_string(*from), model_.column_name(link.to), to_string(*to)),
-          "declare both with one type");
+      for (std::size_t i = 0; i < link.from.columns.size(); ++i)
+        check_link_columns(link, {link.from.table, link.from.columns[i]}, {link.to.table, link.to.columns[i]});
     }
+  }
+
+  void check_link_columns(const Link& link, ColumnId from_column, ColumnId to_column) {
+    const auto from = column_type(from_column, link.span);
+    const auto to = column_type(to_column, link.span);
+    if (!from || !to) return;
+    if (from->kind == TypeKind::real || to->kind == TypeKind::real) {
+      report_.error(link.span, "JR-206", "reals are no keys: equal numbers may differ in their last bit",
+                    "declare both columns as integer, decimal or text");
+    }
+    if (*from == *to) return;
+    report_.error(
+        link.span, "JR-206",
+        fmt::format("the columns of this link have different types: {} is {}, {} is {}",
+                    model_.column_name(from_column), to_string(*from), model_.column_name(to_column), to_string(*to)),
+        "declare both with one type");
   }
 
   void check_format(const syntax::Attributes& attributes, Type type) {
@@ -484,12 +673,12 @@ class ModelChecker {
 
   void check_formats() {
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
-      for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c)
+      for (std::uint32_t c = 0; c < text_.tables[t].columns.size(); ++c)
         check_format(text_.tables[t].columns[c].attributes, model_.tables[t].columns[c].type);
     }
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) {
       if (model_.measures[m].expression)
-        check_format(text_.measures[m].attributes, model_.measures[m].expression->type);
+        check_format(measure_texts_[m]->attributes, model_.measures[m].expression->type);
     }
   }
 
@@ -509,21 +698,23 @@ class ModelChecker {
     if (state == State::good) return true;
     const Column& column = model_.column(id);
     if (state == State::checking) {
-      report_.error(
-          column.name_span, "JR-211",
-          fmt::format("'{}' is computed over a link that needs '{}' itself", model_.column_name(id), column.name),
-          "link by a column of the source");
+      report_.error(column.name_span, "JR-211",
+                    fmt::format("'{}' is computed over a link or from rows that need '{}' itself",
+                                model_.column_name(id), column.name),
+                    "link by a column of the source");
       return false;
     }
     state = State::checking;
     bool good = true;
     const auto need = [&](ColumnId other) { good = good && rests_on_no_circle(other, states); };
-    for (const ColumnRef& ref : column_refs(column.expression)) {
-      for (const LinkIndex link : ref.path) {
-        need(model_.links[link].from);
-        need(model_.links[link].to);
-      }
-      need(ref.column);
+    const Table& table = model_.tables[id.table];
+    Needs needs;
+    if (column.expression) needs = needs_of(model_, column.expression, id.table);
+    if (table.rows) needs = needs_of(model_, table.rows);
+    for (const ColumnId other : needs.columns) need(other);
+    for (const TableIndex t : needs.tables) {
+      if (!model_.tables[t].rows || (column.expression && t == id.table)) continue;
+      for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) need({t, c});
     }
     states[id] = State::good;
     return good;
@@ -532,31 +723,156 @@ class ModelChecker {
   void declare_measures() {
     for (const syntax::Measure& text : text_.measures) {
       declare(text.name, "measure");
+      measure_texts_.push_back(&text);
+    }
+    for (const syntax::Measure* draft : reading_.drafts) {
+      const auto at = std::find_if(measure_texts_.begin(), measure_texts_.end(),
+                                   [&](const syntax::Measure* text) { return text->name.text == draft->name.text; });
+      if (at != measure_texts_.end()) {
+        *at = draft;
+      } else {
+        declare(draft->name, "measure");
+        measure_texts_.push_back(draft);
+      }
+    }
+    for (const syntax::Measure* text : measure_texts_) {
       Measure measure;
-      measure.name = text.name.text;
-      measure.hidden = text.hidden;
-      measure.format = text.attributes.format.value_or("");
-      measure.description = text.attributes.description;
-      measure.used_by = text.attributes.used_by;
-      measure.span = text.span;
-      measure.name_span = text.name.span;
+      measure.name = text->name.text;
+      measure.hidden = text->hidden;
+      measure.format = text->attributes.format.value_or("");
+      measure.description = text->attributes.description;
+      measure.used_by = text->attributes.used_by;
+      measure.span = text->span;
+      measure.name_span = text->name.span;
       model_.measures.push_back(std::move(measure));
     }
-    measure_states_.assign(text_.measures.size(), State::untouched);
+    measure_states_.assign(measure_texts_.size(), State::untouched);
+  }
+
+  // --- parameters, calendar, calculated tables ----------------------------------------------------------------------
+
+  void declare_parameters() {
+    for (const syntax::Parameter& text : text_.parameters) {
+      declare(text.name, "parameter");
+      const NodePtr value = check_expression(definitions_, *text.value, Scope{}, diagnostics_);
+      if (!value) continue;
+      if (value->op != Op::literal || value->literal.is_null()) {
+        report_.error(text.value->span, "JR-213", fmt::format("the value of '{}' is not one literal", text.name.text),
+                      "a parameter is a number, a text, a date or true or false; what is computed is a measure");
+        continue;
+      }
+      Parameter parameter{text.name.text, value->type, value->literal, text.description, text.span};
+      if (const auto set = reading_.settings.find(parameter.name); set != reading_.settings.end()) {
+        if (const auto given = parse_value(set->second, parameter.type)) {
+          parameter.value = *given;
+        } else {
+          report_.error(text.span, "JR-213",
+                        fmt::format("'{}' is no {} for the parameter '{}'", set->second, to_string(parameter.type),
+                                    parameter.name),
+                        fmt::format("its value in the text is {}", to_text(value->literal, value->type)));
+        }
+      }
+      model_.parameters.push_back(std::move(parameter));
+    }
+    for (const auto& [name, value] : reading_.settings) {
+      std::vector<std::string> names;
+      for (const Parameter& parameter : model_.parameters) names.push_back(parameter.name);
+      if (std::find(names.begin(), names.end(), name) != names.end() || has_errors(diagnostics_)) continue;
+      const auto found = base::error("JR-213", fmt::format("there is no parameter '{}' to set", name),
+                                     base::did_you_mean(name, names));
+      diagnostics_.insert(diagnostics_.end(), found.begin(), found.end());
+    }
+  }
+
+  void declare_calendar() {
+    for (const syntax::Calendar& text : text_.calendars) {
+      if (model_.calendar) {
+        report_.error(text.span, "JR-410", "a model has one calendar, and this is a second one",
+                      "a second date of a fact leads to the same calendar by a link with a role");
+        continue;
+      }
+      const auto day = link_end(text.day);
+      if (!day || day->columns.size() != 1) continue;
+      Calendar calendar{{day->table, day->columns[0]}, {}, text.span};
+      if (const auto type = column_type(calendar.day, text.span);
+          !type || *type != Type{TypeKind::date, 0} || !model_.column(calendar.day).key) {
+        report_.error(text.day.span, "JR-410", "the day of a calendar is a key of type date",
+                      fmt::format("declare it: key {} date", model_.column(calendar.day).name));
+        continue;
+      }
+      for (const syntax::Name& name : text.periods) {
+        if (const auto column = column_in(day->table, name)) calendar.periods.push_back(*column);
+      }
+      model_.calendar = std::move(calendar);
+    }
+  }
+
+  // The variable of the row that a table's calculated columns read.
+  VariableId this_of(TableIndex t) {
+    const auto [at, fresh] = this_.try_emplace(t, model_.variables);
+    if (fresh) ++model_.variables;
+    return at->second;
+  }
+
+  void declare_calculated_tables() {
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      const syntax::Table& text = text_.tables[t];
+      if (!text.rows) continue;
+      const RowSetPtr rows = check_rows(definitions_, *text.rows, Scope{}, diagnostics_);
+      if (!rows) continue;
+      Table& table = model_.tables[t];
+      table.rows = rows;
+      if (rows->table) {
+        for (std::uint32_t c = 0; c < model_.tables[*rows->table].columns.size(); ++c) {
+          const Column& from = model_.tables[*rows->table].columns[c];
+          auto value = std::make_shared<Node>();
+          value->op = Op::column;
+          value->variable = rows->variable;
+          value->column = {*rows->table, {}, {*rows->table, c}};
+          value->type = from.type;
+          column_of_table(table, text, from.name, value, ColumnId{*rows->table, c}, from.key);
+        }
+      }
+      const auto identifying =
+          std::count_if(rows->fields.begin(), rows->fields.end(), [](const Field& field) { return field.identifies; });
+      for (std::uint32_t f = 0; f < rows->fields.size(); ++f) {
+        const Field& field = rows->fields[f];
+        auto value = std::make_shared<Node>();
+        value->op = Op::field;
+        value->variable = rows->variable;
+        value->field = f;
+        value->type = field.type;
+        column_of_table(table, text, field.name, value, field.column, identifying == 1 && field.identifies);
+      }
+      column_states_[t].assign(table.columns.size(), State::good);
+    }
+  }
+
+  void column_of_table(Table& table, const syntax::Table& text, const std::string& name, NodePtr value,
+                       const std::optional<ColumnId>& from, bool key) {
+    Column column;
+    column.name = name;
+    column.type = value->type;
+    column.key = key;
+    if (from) column.format = model_.column(*from).format;
+    column.from_row = std::move(value);
+    column.span = text.span;
+    column.name_span = text.name.span;
+    table.columns.push_back(std::move(column));
   }
 
   std::optional<Type> column_type(ColumnId id, Span use) {
     Column& column = model_.tables[id.table].columns[id.column];
+    if (column.from_row) return column.type;
     const syntax::Column& text = text_.tables[id.table].columns[id.column];
     if (!text.expression) return column.type;
-    const Scope row{ScopeKind::row, id.table, "", true, false};
-    return define(column_states_[id.table][id.column], model_.column_name(id), use, *text.expression, row,
-                  column.expression, &column.type);
+    return define(column_states_[id.table][id.column], model_.column_name(id), use, *text.expression,
+                  calculated_scope(id.table, this_of(id.table)), column.expression, &column.type);
   }
 
   std::optional<Type> measure_type(MeasureIndex m, Span use) {
     Measure& measure = model_.measures[m];
-    return define(measure_states_[m], measure.name, use, *text_.measures[m].expression, Scope{}, measure.expression,
+    return define(measure_states_[m], measure.name, use, *measure_texts_[m]->expression, Scope{}, measure.expression,
                   nullptr);
   }
 
@@ -595,11 +911,14 @@ class ModelChecker {
   static constexpr std::size_t deepest_chain = 200;
 
   const syntax::Model& text_;
+  const Reading& reading_;
   Diagnostics& diagnostics_;
   CheckedModel model_;
   Reporter report_;
   Definitions definitions_;
   std::map<std::string, Span> names_;
+  std::map<TableIndex, VariableId> this_;
+  std::vector<const syntax::Measure*> measure_texts_;
   std::vector<std::vector<State>> column_states_;
   std::vector<State> measure_states_;
   std::vector<std::string> under_way_;
@@ -607,15 +926,17 @@ class ModelChecker {
 
 }  // namespace
 
-CheckedModel check_model(const syntax::Model& model, Sources sources, Diagnostics& diagnostics) {
-  return ModelChecker(model, std::move(sources), diagnostics).check();
+CheckedModel check_model(const syntax::Model& model, Sources sources, const Reading& reading,
+                         Diagnostics& diagnostics) {
+  return ModelChecker(model, std::move(sources), reading, diagnostics).check();
 }
 
 Query check_query(const CheckedModel& model, const syntax::Query& query,
                   const std::vector<const syntax::Expression*>& further_where, Diagnostics& diagnostics) {
-  const Definitions definitions{
-      model, [&](ColumnId id, Span) { return std::optional(model.column(id).type); },
-      [&](MeasureIndex m, Span) { return std::optional(model.measures[m].expression->type); }};
+  VariableId next = model.variables;
+  const Definitions definitions{model, [&](ColumnId id, Span) { return std::optional(model.column(id).type); },
+                                [&](MeasureIndex m, Span) { return std::optional(model.measures[m].expression->type); },
+                                [&] { return next++; }};
   return QueryChecker(model, definitions, diagnostics).check(query, further_where);
 }
 

@@ -1,27 +1,47 @@
 // Syntax tree to checked tree: names, types, links and slices.
 #pragma once
 
+#include <map>
+#include <set>
+#include <string>
+#include <vector>
+
 #include "juniper/diagnostics.h"
 #include "language/checked.h"
 #include "language/syntax.h"
 
 namespace juniper::language {
 
-// Checks a whole model. Appends every problem found; the result may be used only when none is an error.
-CheckedModel check_model(const syntax::Model& model, Sources sources, Diagnostics& diagnostics);
+// What a model text is read with.
+struct Reading {
+  // Values of parameters, in their exact text form, by name.
+  std::map<std::string, std::string> settings;
+  // Definitions that stand in for those of the text, or beside them.
+  std::vector<const syntax::Measure*> drafts;
+};
 
-// Checks one query against a checked model, with further conditions (checked as if each were joined to its `where`
-// by `and`). Their texts must be in model.sources.
+// Checks a whole model. Appends every problem found; the result may be used only when none is an error.
+CheckedModel check_model(const syntax::Model& model, Sources sources, const Reading& reading, Diagnostics& diagnostics);
+
+// Checks one query without drafts against a checked model, with further conditions (checked as if each were joined to
+// its `where` by `and`). Their texts must be in model.sources.
 Query check_query(const CheckedModel& model, const syntax::Query& query,
                   const std::vector<const syntax::Expression*>& further_where, Diagnostics& diagnostics);
 
-// The tables over which a measure's aggregates go, those of the measures that it names included; ascending.
-std::vector<TableIndex> aggregated_tables(const CheckedModel& model, const NodePtr& node);
+// Everything that evaluating an expression reads: columns, the links that it follows, tables whose rows it goes over;
+// through the measures that it names. For an expression of a calculated column, `table` is the table of its row.
+struct Needs {
+  std::set<ColumnId> columns;
+  std::set<LinkIndex> links;
+  std::set<TableIndex> tables;
+};
+Needs needs_of(const CheckedModel& model, const NodePtr& node, std::optional<TableIndex> table);
+Needs needs_of(const CheckedModel& model, const RowSetPtr& rows);
 
-// The column references of a condition.
+// The measures that an expression names, directly or through others.
+std::set<MeasureIndex> measures_in(const CheckedModel& model, const NodePtr& node);
+
+// The column references of an expression.
 std::vector<ColumnRef> column_refs(const NodePtr& node);
-
-// True if the condition reaches rows of `table`: each of its columns can be read from there.
-bool reaches(const CheckedModel& model, const NodePtr& condition, TableIndex table);
 
 }  // namespace juniper::language

@@ -1,4 +1,4 @@
-// The checker's part for expressions: names in their scope, types, conversions.
+// The checker's part for expressions: names in their scope, types, conversions, sets of rows, slices.
 #pragma once
 
 #include <functional>
@@ -12,17 +12,38 @@ namespace juniper::language {
 
 // What a name may mean where an expression stands.
 enum class ScopeKind : std::uint8_t {
-  row,      // columns of the row's table, and of tables that links lead to
+  row,      // columns of the rows in scope, and of tables that links lead to
   measure,  // measures and aggregates
-  slice,    // columns of any table, written with it: a query's `where`
+  slice,    // columns of any table, written with it: conditions on a slice
+};
+
+// A row that expressions may read.
+struct RowInScope {
+  VariableId variable = slice_row;
+  std::string name;  // "" for a row without a name, which is called `row`
+  std::optional<TableIndex> table;
+  RowSetPtr set;  // what it is a row of; null for a calculated column's `this`
+  CheckedModel::Roles roles;
+};
+
+// A name of `let`: a scalar of `type`, or a set of rows.
+struct NameInScope {
+  std::string name;
+  VariableId variable = 0;
+  Type type;
+  RowSetPtr rows;
 };
 
 struct Scope {
   ScopeKind kind = ScopeKind::measure;
-  TableIndex table = 0;        // of the row
-  std::string variable;        // the row's name; "row" and "this" are always understood as far as they apply
-  bool in_calculated = false;  // the row, or the row around the aggregate, is a calculated column's `this`
-  bool in_aggregate = false;
+  bool in_row = false;           // the innermost thing around is a row: a bare measure would be mistaken for the row's
+  bool aggregates = true;        // false where only columns may stand: a query's `where`
+  std::vector<RowInScope> rows;  // the outermost first
+  std::vector<NameInScope> names;
+  RowSetPtr members;     // in the `with` of a group: its own rows
+  VariableId group = 0;  // and the group's row
+  // In `having`: the result's columns by name.
+  const std::vector<QueryShow>* shown = nullptr;
 };
 
 // What the expression checker needs of the model around it: types of columns and measures that may not have been
@@ -31,7 +52,11 @@ struct Definitions {
   const CheckedModel& model;
   std::function<std::optional<Type>(ColumnId, Span use)> column_type;
   std::function<std::optional<Type>(MeasureIndex, Span use)> measure_type;
+  std::function<VariableId()> fresh;  // an id that no variable of the model has
 };
+
+// The scope of a calculated column of `table`.
+Scope calculated_scope(TableIndex table, VariableId variable);
 
 // Checks one expression. Null after an error, which has been appended to `diagnostics`.
 NodePtr check_expression(const Definitions& definitions, const syntax::Expression& expression, const Scope& scope,
@@ -41,7 +66,11 @@ NodePtr check_expression(const Definitions& definitions, const syntax::Expressio
 NodePtr check_condition(const Definitions& definitions, const syntax::Expression& expression, const Scope& scope,
                         Diagnostics& diagnostics);
 
-// The column that a path names in a scope with a row or a slice; nothing after an error.
+// Checks a set of rows: a calculated table's.
+RowSetPtr check_rows(const Definitions& definitions, const syntax::Rows& rows, const Scope& scope,
+                     Diagnostics& diagnostics);
+
+// The column that a path names in a slice; nothing after an error.
 std::optional<ColumnRef> check_column_path(const Definitions& definitions, const syntax::Path& path, const Scope& scope,
                                            Diagnostics& diagnostics);
 

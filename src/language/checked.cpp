@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 
 #include "language/lexer.h"
 
@@ -33,8 +34,17 @@ const Query* CheckedModel::find_query(std::string_view wanted) const {
 
 namespace {
 
-void extend(const CheckedModel& model, TableIndex at, TableIndex goal, std::vector<LinkIndex>& path,
-            std::vector<bool>& visited, std::vector<std::vector<LinkIndex>>& found) {
+// True if rows follow this link by default, where some roles stand in for the links without one.
+bool followed(const CheckedModel& model, LinkIndex index, const CheckedModel::Roles& roles) {
+  const Link& link = model.links[index];
+  if (!link.role.empty()) return std::find(roles.begin(), roles.end(), index) != roles.end();
+  return std::none_of(roles.begin(), roles.end(), [&](LinkIndex role) {
+    return model.links[role].from.table == link.from.table && model.links[role].to.table == link.to.table;
+  });
+}
+
+void extend(const CheckedModel& model, TableIndex at, TableIndex goal, const CheckedModel::Roles& roles,
+            std::vector<LinkIndex>& path, std::vector<bool>& visited, std::vector<std::vector<LinkIndex>>& found) {
   if (at == goal) {
     found.push_back(path);
     return;
@@ -42,9 +52,9 @@ void extend(const CheckedModel& model, TableIndex at, TableIndex goal, std::vect
   visited[at] = true;
   for (LinkIndex i = 0; i < model.links.size(); ++i) {
     const Link& link = model.links[i];
-    if (link.from.table != at || !link.role.empty() || visited[link.to.table]) continue;
+    if (link.from.table != at || visited[link.to.table] || !followed(model, i, roles)) continue;
     path.push_back(i);
-    extend(model, link.to.table, goal, path, visited, found);
+    extend(model, link.to.table, goal, roles, path, visited, found);
     path.pop_back();
   }
   visited[at] = false;
@@ -52,16 +62,16 @@ void extend(const CheckedModel& model, TableIndex at, TableIndex goal, std::vect
 
 }  // namespace
 
-std::vector<std::vector<LinkIndex>> CheckedModel::paths(TableIndex from, TableIndex to) const {
+std::vector<std::vector<LinkIndex>> CheckedModel::paths(TableIndex from, TableIndex to, const Roles& roles) const {
   std::vector<std::vector<LinkIndex>> found;
   std::vector<LinkIndex> path;
   std::vector<bool> visited(tables.size(), false);
-  extend(*this, from, to, path, visited, found);
+  extend(*this, from, to, roles, path, visited, found);
   return found;
 }
 
-CheckedModel::Rebased CheckedModel::rebase(const ColumnRef& ref, TableIndex table) const {
-  const auto ways = paths(table, ref.start);
+CheckedModel::Rebased CheckedModel::rebase(const ColumnRef& ref, TableIndex table, const Roles& roles) const {
+  const auto ways = paths(table, ref.start, roles);
   if (ways.empty()) return {};
   if (ways.size() > 1) return {std::nullopt, true};
   ColumnRef rebased{table, ways.front(), ref.column};
@@ -69,44 +79,184 @@ CheckedModel::Rebased CheckedModel::rebase(const ColumnRef& ref, TableIndex tabl
   return {rebased, false};
 }
 
+TableIndex base_table(const RowSetPtr& rows) {
+  const RowSet* at = rows.get();
+  while (!at->table && at->input) at = at->input.get();
+  return at->table.value_or(0);
+}
+
+void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts) {
+  if (condition->op == Op::and_) {
+    split_conjunction(condition->children[0], parts);
+    split_conjunction(condition->children[1], parts);
+  } else {
+    parts.push_back(condition);
+  }
+}
+
+RowSetPtr replaced(const RowSetPtr& rows, const Replace& replace) {
+  if (!rows) return nullptr;
+  auto copy = std::make_shared<RowSet>(*rows);
+  copy->input = replaced(rows->input, replace);
+  copy->other = replaced(rows->other, replace);
+  copy->condition = replaced(rows->condition, replace);
+  for (NodePtr& value : copy->values) value = replaced(value, replace);
+  for (NodePtr& result : copy->results) result = replaced(result, replace);
+  return copy;
+}
+
+NodePtr replaced(const NodePtr& node, const Replace& replace) {
+  if (!node) return nullptr;
+  if (NodePtr other = replace(node)) return other;
+  auto copy = std::make_shared<Node>(*node);
+  for (NodePtr& child : copy->children) child = replaced(child, replace);
+  copy->rows = replaced(copy->rows, replace);
+  for (Let& let : copy->lets) {
+    let.value = replaced(let.value, replace);
+    let.rows = replaced(let.rows, replace);
+  }
+  if (copy->modifiers && !copy->modifiers->where.empty()) {
+    auto modifiers = std::make_shared<Modifiers>(*copy->modifiers);
+    for (NodePtr& condition : modifiers->where) condition = replaced(condition, replace);
+    copy->modifiers = std::move(modifiers);
+  }
+  return copy;
+}
+
 namespace {
 
-void print(const CheckedModel& model, const NodePtr& node, std::string& out) {
-  if (!node) {
-    out += '~';
-    return;
+// Prints a node without regard to places and to the numbers of the variables that it binds itself.
+class Canonical {
+ public:
+  Canonical(const CheckedModel& model, OuterRows outer) : model_(model), outer_(outer) {}
+
+  void print(const NodePtr& node) {
+    if (!node) {
+      out += '~';
+      return;
+    }
+    out += fmt::format("({}:{}", static_cast<int>(node->op), to_string(node->type));
+    if (node->modifiers) print(*node->modifiers);
+    for (const Let& let : node->lets) {
+      out += " let";
+      print(let.value);
+      print(let.rows);
+      bind(let.name);
+    }
+    std::size_t first = 0;
+    switch (node->op) {
+      case Op::literal:
+        out += node->literal.is_null() ? " null" : " " + written_text(to_text(node->literal, node->type));
+        break;
+      case Op::column:
+        out += " " + variable(node->variable) + " ";
+        print(node->column);
+        break;
+      case Op::field:
+        out += fmt::format(" {}.{}", variable(node->variable), node->field);
+        break;
+      case Op::name:
+        out += " " + variable(node->variable);
+        break;
+      case Op::grouping:
+        out += " ";
+        print(node->column);
+        break;
+      case Op::measure:
+        out += " " + written_name(model_.measures[node->measure].name);
+        break;
+      case Op::aggregate:
+        out += fmt::format(" {} {} ", static_cast<int>(node->aggregate), node->dense);
+        if (!node->literal.is_null())
+          out += node->literal.kind() == Value::Kind::real ? fmt::format("{} ", node->literal.real())
+                                                           : written_text(node->literal.text());
+        print(node->descending);
+        if (node->aggregate == Aggregate::rank) print(node->children[first++]);  // outside of the rows
+        print(node->rows);
+        break;
+      case Op::call:
+        out += fmt::format(" {}", static_cast<int>(node->function));
+        break;
+      default:
+        break;
+    }
+    for (; first < node->children.size(); ++first) print(node->children[first]);
+    out += ')';
   }
-  out += fmt::format("({}:{}", static_cast<int>(node->op), to_string(node->type));
-  switch (node->op) {
-    case Op::literal:
-      out += node->literal.is_null() ? " null" : " " + written_text(to_text(node->literal, node->type));
-      break;
-    case Op::column:
-      out += " " + written_name(model.tables[node->column.start].name);
-      for (const LinkIndex i : node->column.path) {
-        const Link& link = model.links[i];
-        out += fmt::format(">{}>{}", written_name(model.column(link.from).name),
-                           written_name(model.tables[link.to.table].name));
-      }
-      out += "." + written_name(model.column(node->column.column).name);
-      break;
-    case Op::measure:
-      out += " " + written_name(model.measures[node->measure].name);
-      break;
-    case Op::aggregate:
-      out +=
-          fmt::format(" {} {} ", static_cast<int>(node->aggregate), written_name(model.tables[node->rows.table].name));
-      print(model, node->rows.where, out);
-      break;
-    case Op::call:
-      out += fmt::format(" {}", static_cast<int>(node->function));
-      break;
-    default:
-      break;
+
+  void print(const RowSetPtr& rows) {
+    if (!rows) {
+      out += '~';
+      return;
+    }
+    out += fmt::format("[{}", static_cast<int>(rows->kind));
+    if (rows->kind == RowsKind::table) {
+      out += " " + written_name(model_.tables[*rows->table].name);
+      if (rows->of) out += " of " + variable(*rows->of);
+      if (rows->via) out += " via " + written_name(model_.links[*rows->via].role);
+      if (rows->across) print(*rows->across);
+    }
+    if (rows->kind == RowsKind::members) out += " of " + variable(rows->group);
+    if (rows->kind == RowsKind::named) out += " " + variable(rows->name);
+    print(rows->input);
+    print(rows->other);
+    bind(rows->variable);
+    print(rows->condition);
+    print(rows->descending);
+    if (rows->count != 0) out += fmt::format(" {}", rows->count);
+    for (const NodePtr& value : rows->values) print(value);
+    for (const NodePtr& result : rows->results) print(result);
+    out += ']';
   }
-  for (const NodePtr& child : node->children) print(model, child, out);
-  out += ')';
-}
+
+  std::string out;
+
+ private:
+  void bind(VariableId id) { bound_.emplace(id, bound_.size()); }
+  std::string variable(VariableId id) {
+    const auto at = bound_.find(id);
+    if (at != bound_.end()) return fmt::format("b{}", at->second);
+    if (outer_ == OuterRows::by_number || id == slice_row) return fmt::format("v{}", id);
+    return fmt::format("f{}", free_.emplace(id, free_.size()).first->second);
+  }
+  void print(const std::vector<bool>& flags) {
+    for (const bool flag : flags) out += flag ? '-' : '+';
+  }
+  void print(const ColumnRef& ref) {
+    out += written_name(model_.tables[ref.start].name);
+    for (const LinkIndex i : ref.path) {
+      const Link& link = model_.links[i];
+      out += '>';
+      for (const std::uint32_t column : link.from.columns)
+        out += written_name(model_.tables[link.from.table].columns[column].name) + ">";
+      out += written_name(model_.tables[link.to.table].name);
+    }
+    out += "." + written_name(model_.column(ref.column).name);
+  }
+  void print(const Across& across) {
+    out += across.everything ? " everything but" : " across";
+    for (const ColumnRef& column : across.columns) {
+      out += ' ';
+      print(column);
+    }
+    for (const TableIndex table : across.tables) out += " table " + written_name(model_.tables[table].name);
+    for (const LinkIndex role : across.roles) out += " role " + written_name(model_.links[role].role);
+  }
+  void print(const Modifiers& modifiers) {
+    if (modifiers.of) out += " of " + variable(*modifiers.of);
+    if (modifiers.via) out += " via " + written_name(model_.links[*modifiers.via].role);
+    if (modifiers.across) print(*modifiers.across);
+    if (modifiers.during)
+      out += fmt::format(" during {} {} {}", static_cast<int>(modifiers.during->period),
+                         static_cast<int>(modifiers.during->unit), modifiers.during->count);
+    for (const NodePtr& condition : modifiers.where) print(condition);
+  }
+
+  const CheckedModel& model_;
+  OuterRows outer_;
+  std::map<VariableId, std::size_t> bound_;
+  std::map<VariableId, std::size_t> free_;
+};
 
 }  // namespace
 
@@ -124,10 +274,16 @@ NodePtr negated(const NodePtr& operand, Span span) {
   return node;
 }
 
-std::string canonical(const CheckedModel& model, const NodePtr& node) {
-  std::string out;
-  print(model, node, out);
-  return out;
+std::string canonical(const CheckedModel& model, const NodePtr& node, OuterRows outer) {
+  Canonical text(model, outer);
+  text.print(node);
+  return std::move(text.out);
+}
+
+std::string canonical(const CheckedModel& model, const RowSetPtr& rows, OuterRows outer) {
+  Canonical text(model, outer);
+  text.print(rows);
+  return std::move(text.out);
 }
 
 }  // namespace juniper::language

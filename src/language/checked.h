@@ -2,12 +2,15 @@
 // that plans, refactorings and threads may share its nodes.
 #pragma once
 
+#include <algorithm>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
+#include "base/calendar.h"
 #include "juniper/value.h"
 #include "language/source_text.h"
 
@@ -34,11 +37,21 @@ struct ColumnRef {
   bool operator==(const ColumnRef&) const = default;
 };
 
+// A row that an expression may read, or a name of `let`; unique within a checked model. 0 is the row of the one table
+// over which a condition or expression is evaluated: the slice's own columns.
+using VariableId = std::uint32_t;
+inline constexpr VariableId slice_row = 0;
+
 enum class Op : std::uint8_t {
-  literal,    // literal
-  column,     // column
+  literal,    // literal; parameter, when it is the value of one
+  column,     // variable, column
+  field,      // variable, field: what a row of a derived set holds beside a table's columns
+  name,       // variable: a scalar of `let`
   measure,    // measure
-  aggregate,  // aggregate, rows; children: the expression, none for a count of rows
+  modified,   // modifiers; children: the measure or expression
+  let,        // lets; children: the body
+  aggregate,  // aggregate, rows; children: see Aggregate
+  grouping,   // column: 0 where the slice is narrowed to one value of it by a key, else 1
   // Arithmetic over operands of one type, except that multiply adds scales and divide gives a real.
   add,
   subtract,
@@ -66,7 +79,31 @@ enum class Op : std::uint8_t {
   call,  // function
 };
 
-enum class Aggregate : std::uint8_t { sum, avg, min, max, row_count, count, count_distinct };
+// Children: the expression over the rows; what more there is stands beside.
+enum class Aggregate : std::uint8_t {
+  sum,
+  avg,
+  min,
+  max,
+  row_count,  // no children
+  count,
+  count_distinct,
+  product,
+  median,
+  quantile,  // literal: the fraction
+  stddev,
+  variance,
+  stddev_pop,
+  variance_pop,
+  any,
+  every,
+  first,   // then the keys; directions
+  last,    // then the keys; directions
+  list,    // literal: the separator
+  rank,    // a value evaluated outside of the rows, then those over the rows; directions[0]; dense
+  exists,  // no children
+  only,    // the value of a column when it is the only one, null counted
+};
 
 enum class Function : std::uint8_t {
   abs,
@@ -106,18 +143,107 @@ enum class Function : std::uint8_t {
   add_months,
   add_years,
   days_between,
+  months_between,
   years_between,
+  start_of,
+  end_of,
   today
 };
+
+// Units of the calendar, for start_of, end_of and `during`.
+using base::Unit;
 
 struct Node;
 using NodePtr = std::shared_ptr<const Node>;
 
-// The rows that an aggregate goes over: `table`, those for which `where` (may be null) is true.
+// What `across` drops. With `everything`, the items are what is kept.
+struct Across {
+  bool everything = false;
+  std::vector<ColumnRef> columns;  // seen from their own table, or over a role
+  std::vector<TableIndex> tables;
+  std::vector<LinkIndex> roles;
+  Span span;
+};
+
+enum class Period : std::uint8_t { to_date, whole, previous, next, shift, trailing };
+
+struct During {
+  Period period = Period::to_date;
+  Unit unit = Unit::day;
+  std::int64_t count = 1;
+  Span span;
+};
+
+// What changes the slice in which a measure is evaluated, in the order of the members.
+struct Modifiers {
+  std::optional<VariableId> of;
+  bool of_slice = false;  // `of slice`: the slice outside of the rows around it, which is the one at hand
+  std::optional<LinkIndex> via;
+  std::optional<Across> across;
+  std::optional<During> during;
+  std::vector<NodePtr> where;  // split at its top-level `and`; columns of the slice are those of slice_row
+};
+
+struct RowSet;
+using RowSetPtr = std::shared_ptr<const RowSet>;
+
+// What a row of a derived set holds beside a table's columns.
+struct Field {
+  std::string name;
+  Type type;
+  // What it equals in all rows that the row stands for, over columns of the slice; null when there is no such thing.
+  NodePtr key;
+  bool identifies = false;         // a key of distinct or group, rather than a value beside
+  std::optional<ColumnId> column;  // whose value it is, for its format and sort order
+  Span span;
+};
+
+enum class RowsKind : std::uint8_t {
+  table,     // table; of, via, across: the rows that the slice allows
+  members,   // group: the rows of the group at hand; the variable is that of the group's input
+  named,     // name: a set of rows of `let`
+  filtered,  // input; condition
+  extended,  // input; values, for the last fields
+  sorted,    // input; values, directions
+  distinct,  // input; values, one for each field
+  grouped,   // input; values, one for each of the first fields; results, for those that follow
+  top,       // input; values (one), directions (one), count
+  unite,     // input, other
+  except,
+  intersect,
+};
+
+// A set of rows. All sets that pass rows through (filtered, extended, sorted, top) have their input's variable.
 struct RowSet {
-  TableIndex table = 0;
-  std::string variable;  // the row's name in the text; "" when it has none
-  NodePtr where;
+  RowsKind kind = RowsKind::table;
+  VariableId variable = slice_row;  // its row, in the expressions of later steps and of the loop over it
+  std::string row_name;             // as the text names the row; "" when it doesn't
+  std::optional<TableIndex> table;  // whose rows they are, if they are a table's
+  std::vector<Field> fields;
+  Span span;
+  RowSetPtr input;
+  RowSetPtr other;
+  std::optional<VariableId> of;
+  std::optional<LinkIndex> via;
+  std::optional<Across> across;
+  VariableId name = 0;
+  VariableId group = 0;  // of `members`: the group's row
+  NodePtr condition;
+  std::vector<NodePtr> values;
+  std::vector<NodePtr> results;
+  std::vector<bool> descending;
+  std::uint64_t count = 0;
+  // What narrowing a slice to one of these rows adds beside the row itself or its keys: the conditions of the rows that
+  // a group was made of. When that can't be said in columns, `not_narrowing` says why.
+  std::vector<NodePtr> made_by;
+  std::string not_narrowing;
+};
+
+struct Let {
+  VariableId name = 0;
+  NodePtr value;   // a scalar
+  RowSetPtr rows;  // or a set of rows
+  std::string text;
 };
 
 struct Node {
@@ -130,7 +256,14 @@ struct Node {
   MeasureIndex measure = 0;
   Aggregate aggregate = Aggregate::sum;
   Function function = Function::abs;
-  RowSet rows;
+  VariableId variable = slice_row;
+  std::uint32_t field = 0;
+  std::optional<std::uint32_t> parameter;
+  RowSetPtr rows;
+  std::vector<bool> descending;
+  bool dense = false;
+  std::shared_ptr<const Modifiers> modifiers;
+  std::vector<Let> lets;
 };
 
 struct Column {
@@ -140,6 +273,7 @@ struct Column {
   bool hidden = false;
   std::string header;  // the source's header; "" for a calculated column
   NodePtr expression;  // of a calculated column, else null
+  NodePtr from_row;    // of a column of a calculated table: what it takes of a row of the table's set
   std::optional<std::uint32_t> sorted_by;
   std::string format;
   std::string description;
@@ -156,18 +290,45 @@ struct Table {
   std::string source_pattern;  // a path or pattern of CSV files, relative to the model's file
   char delimiter = ',';
   std::string description;
+  RowSetPtr rows;  // of a calculated table, else null
   std::vector<Column> columns;
   Span span;
+  Span name_span;
   Span source_span;
 
   std::optional<std::uint32_t> find(std::string_view column) const;
 };
 
-// Rows of from.table lead to the row of to.table whose key column `to` equals their `from`.
+struct LinkEnd {
+  TableIndex table = 0;
+  std::vector<std::uint32_t> columns;
+
+  bool operator==(const LinkEnd&) const = default;
+  bool reads(ColumnId id) const {
+    return id.table == table && std::find(columns.begin(), columns.end(), id.column) != columns.end();
+  }
+};
+
+// Rows of from.table lead to the row of to.table whose columns `to` equal their `from`.
 struct Link {
-  ColumnId from;
-  ColumnId to;
+  LinkEnd from;
+  LinkEnd to;
   std::string role;  // "" for a default link
+  Span span;
+};
+
+struct Parameter {
+  std::string name;
+  Type type;
+  Value value;
+  std::string description;
+  Span span;
+};
+
+// The table of days: what `during` moves in.
+struct Calendar {
+  ColumnId day;
+  std::vector<std::uint32_t> periods;  // columns of its table that name a period
   Span span;
 };
 
@@ -181,6 +342,8 @@ struct Measure {
   Span span;
   Span name_span;
 };
+
+struct CheckedModel;
 
 struct QueryBy {
   std::string name;  // of the result column
@@ -208,8 +371,14 @@ struct Query {
   std::vector<QueryShow> show;
   std::vector<NodePtr> where;                      // split at its top-level `and`
   std::vector<std::vector<std::uint32_t>> totals;  // indexes into `by` that each keeps, ascending
+  NodePtr having;                                  // over the result's columns: Op::field, by index
   std::vector<QuerySort> sort;
   std::optional<std::uint64_t> limit;
+  bool keep_empty = false;
+  // Where the rows come from: the tables, and the roles by which they lead to the `by` columns.
+  std::vector<std::pair<TableIndex, std::vector<LinkIndex>>> sources;
+  // With drafts of its own, the model in which they stand; its nodes refer to that one.
+  std::shared_ptr<const CheckedModel> variant;
   Span span;
 };
 
@@ -218,8 +387,11 @@ struct CheckedModel {
   std::string name;
   std::vector<Table> tables;
   std::vector<Link> links;
+  std::vector<Parameter> parameters;
+  std::optional<Calendar> calendar;
   std::vector<Measure> measures;
   std::vector<Query> queries;
+  VariableId variables = 1;  // the first id that is not taken
 
   std::optional<TableIndex> find_table(std::string_view name) const;
   std::optional<MeasureIndex> find_measure(std::string_view name) const;
@@ -227,33 +399,79 @@ struct CheckedModel {
   const Column& column(ColumnId id) const { return tables[id.table].columns[id.column]; }
   std::string column_name(ColumnId id) const { return tables[id.table].name + "." + column(id).name; }
 
-  // Every way from one table to another over links without a role, many side to one, through no table twice. One
-  // empty path when the tables are the same.
-  std::vector<std::vector<LinkIndex>> paths(TableIndex from, TableIndex to) const;
+  // Every way from one table to another, many side to one, through no table twice: over links without a role, and over
+  // those of `roles`, each of which replaces the link without a role between its two tables. One empty path when the
+  // tables are the same.
+  using Roles = std::vector<LinkIndex>;
+  std::vector<std::vector<LinkIndex>> paths(TableIndex from, TableIndex to, const Roles& roles = {}) const;
 
   // `ref` as seen from rows of `table`; nothing if no path leads there (`ambiguous` if several do).
   struct Rebased {
     std::optional<ColumnRef> ref;
     bool ambiguous = false;
   };
-  Rebased rebase(const ColumnRef& ref, TableIndex table) const;
+  Rebased rebase(const ColumnRef& ref, TableIndex table, const Roles& roles = {}) const;
 };
 
-// Calls visit(node) for `node` and everything below it, the conditions of aggregates included. Measures that it
-// names are not entered.
+// Calls visit(node) for `node` and everything below it: conditions, sets of rows and modifiers included. Measures that
+// it names are not entered.
+template <class Visit>
+void walk(const NodePtr& node, const Visit& visit);
+
+template <class Visit>
+void walk(const RowSetPtr& rows, const Visit& visit) {
+  if (!rows) return;
+  walk(rows->input, visit);
+  walk(rows->other, visit);
+  walk(rows->condition, visit);
+  for (const NodePtr& value : rows->values) walk(value, visit);
+  for (const NodePtr& result : rows->results) walk(result, visit);
+}
+
 template <class Visit>
 void walk(const NodePtr& node, const Visit& visit) {
   if (!node) return;
   visit(*node);
   for (const NodePtr& child : node->children) walk(child, visit);
-  walk(node->rows.where, visit);
+  walk(node->rows, visit);
+  for (const Let& let : node->lets) {
+    walk(let.value, visit);
+    walk(let.rows, visit);
+  }
+  if (node->modifiers) {
+    for (const NodePtr& condition : node->modifiers->where) walk(condition, visit);
+  }
 }
+
+// The same without entering aggregates, modified measures and `let`, which have slices and rows of their own.
+template <class Visit>
+void walk_scalars(const NodePtr& node, const Visit& visit) {
+  visit(*node);
+  if (node->op == Op::aggregate || node->op == Op::modified || node->op == Op::let) return;
+  for (const NodePtr& child : node->children) walk_scalars(child, visit);
+}
+
+// The table whose rows a set is made from, through all its steps; of a union, that of its first part.
+TableIndex base_table(const RowSetPtr& rows);
+
+// A copy of the expression with visit(node) in the place of each node for which it gives something. What is replaced
+// is not entered.
+using Replace = std::function<NodePtr(const NodePtr&)>;
+NodePtr replaced(const NodePtr& node, const Replace& replace);
+RowSetPtr replaced(const RowSetPtr& rows, const Replace& replace);
+
+// Splits a condition at its top-level `and`.
+void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts);
 
 // The negative of a number: of a literal, a literal.
 NodePtr negated(const NodePtr& operand, Span span);
 
 // The node as one line that is the same for equal meanings of equal shape: what plans use to find common parts, and
-// stores to know whether a calculated column has changed. Names are spelled out, places left out.
-std::string canonical(const CheckedModel& model, const NodePtr& node);
+// stores to know whether a calculated column has changed. Names are spelled out, places left out. Rows that the
+// expression reads from outside are told apart by their number, or, so that models can be compared, by the order in
+// which they first stand there.
+enum class OuterRows : std::uint8_t { by_number, by_order };
+std::string canonical(const CheckedModel& model, const NodePtr& node, OuterRows outer = OuterRows::by_number);
+std::string canonical(const CheckedModel& model, const RowSetPtr& rows, OuterRows outer = OuterRows::by_number);
 
 }  // namespace juniper::language

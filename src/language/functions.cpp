@@ -45,7 +45,10 @@ constexpr std::array functions{
     FunctionEntry{"add_months", Function::add_months, Signature::date_move, "add_months(date, months)"},
     FunctionEntry{"add_years", Function::add_years, Signature::date_move, "add_years(date, years)"},
     FunctionEntry{"days_between", Function::days_between, Signature::dates_integer, "days_between(from, to)"},
+    FunctionEntry{"months_between", Function::months_between, Signature::dates_real, "months_between(from, to)"},
     FunctionEntry{"years_between", Function::years_between, Signature::dates_real, "years_between(from, to)"},
+    FunctionEntry{"start_of", Function::start_of, Signature::calendar_edge, "start_of(date, unit)"},
+    FunctionEntry{"end_of", Function::end_of, Signature::calendar_edge, "end_of(date, unit)"},
     FunctionEntry{"today", Function::today, Signature::no_argument_date, "today()"},
 };
 

@@ -32,6 +32,7 @@ enum class Signature : std::uint8_t {
   date_move,         // date, integer -> date
   dates_integer,     // date, date -> integer
   dates_real,        // date, date -> real
+  calendar_edge,     // date, unit -> date
   no_argument_date,  // -> date
 };
 

@@ -2,16 +2,21 @@
 //
 // Grammar (names in capitals are tokens; [] optional, {} repeated):
 //
-//   model       = { "model" TEXT | table | link | measure | query }
-//   table       = ["hidden"] "table" NAME "from" "csv" TEXT ["(" "delimiter" TEXT ")"] [TEXT] "{" { column } "}"
+//   model       = { "model" TEXT | "include" TEXT | param | table | link | calendar | measure | query }
+//   param       = "param" NAME "=" expression [TEXT]
+//   table       = ["hidden"] "table" NAME ( "from" "csv" TEXT ["(" "delimiter" TEXT ")"] [TEXT] "{" { column } "}"
+//                                         | "=" rows [TEXT] )
 //   column      = { "key" | "hidden" } NAME ( type ["from" TEXT] | "=" expression ) attributes
 //   type        = "integer" | "decimal" "(" NUMBER ")" | "real" | "text" | "boolean" | "date" | "datetime" | "time"
 //   attributes  = { "sorted" "by" NAME | "format" TEXT | "used" "by" TEXT | TEXT }
-//   link        = "link" NAME "." NAME "->" NAME "." NAME [ "as" NAME ]
+//   link        = "link" link-end "->" link-end [ "as" NAME ]
+//   link-end    = NAME "." ( NAME | "(" NAME {"," NAME} ")" )
+//   calendar    = "calendar" NAME "." NAME [ "periods" "(" NAME {"," NAME} ")" ]
 //   measure     = ["hidden"] "measure" NAME "=" expression attributes
 //   query       = "query" NAME [TEXT] "{" clauses "}"
 //   clauses     = { "from" NAME | "by" by {"," by} | "show" show {"," show} | "where" expression
-//                 | "total" total {"," total} | "sort" sort {"," sort} | "limit" NUMBER }
+//                 | "having" expression | "total" total {"," total} | "sort" sort {"," sort} | "limit" NUMBER
+//                 | "keep" "empty" | "with" measure }
 //
 //   expression  = and-term { "or" and-term };    and-term = not-term { "and" not-term }
 //   not-term    = "not" not-term | comparison
@@ -19,8 +24,22 @@
 //                 | ["not"] "in" "(" expressions ")" | ["not"] "between" sum "and" sum
 //                 | "is" ["not"] ( "null" | "distinct" "from" sum ) ]
 //   sum         = product { ("+" | "-" | "||") product };    product = factor { ("*" | "/" | "div" | "mod") factor }
-//   factor      = "-" factor | NUMBER | TEXT | "null" | "true" | "false" | ("date"|"datetime"|"time") TEXT
-//                 | path | NAME "(" arguments ")" | aggregate | case | if | "(" expression ")"
+//   factor      = "-" factor | primary modifiers
+//   primary     = NUMBER | TEXT | "null" | "true" | "false" | ("date"|"datetime"|"time") TEXT
+//                 | path | NAME "(" arguments ")" | aggregate | case | if | let | "(" expression ")"
+//   modifiers   = ["of" NAME] ["via" NAME] ["across" dropped] ["during" period] ["where" expression]
+//   dropped     = paths | "everything" ["but" paths];    paths = path | "(" path {"," path} ")"
+//   period      = ("to_date" | "whole" | "previous" | "next") "(" unit ")" | ("shift" | "trailing") "(" NUMBER unit ")"
+//   let         = "let" "(" NAME "=" (expression | rows) {"," …} ")" expression
+//
+//   aggregate   = "count" "(" loop ")" | "exists" "(" loop ")" | "rank" "(" expression "among" expression "for" loop
+//                 ["asc" | "desc"] ["dense"] ")" | WORD "(" ["distinct"] expression ["," expression] ["by" keys]
+//                 "for" loop ")";                loop = [NAME "in"] rows
+//   rows        = source { "of" NAME | "via" NAME | "across" dropped | "where" expression | "with" items
+//                 | "sorted" "by" keys }
+//   source      = NAME | "(" rows ")" | "distinct" "(" path ["as" NAME] {"," …} ["for" rows] ")"
+//                 | "group" rows "by" items ["with" items] | "top" NUMBER rows "by" expression ["asc" | "desc"]
+//                 | ("union" | "except" | "intersect") "(" rows "," rows ")"
 #pragma once
 
 #include "juniper/diagnostics.h"
@@ -36,5 +55,8 @@ syntax::Query parse_query(const Sources& sources, std::uint32_t file, Diagnostic
 
 // Parses one expression that fills the whole text (a condition for --where).
 syntax::ExpressionPtr parse_expression(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics);
+
+// Parses one measure that fills the whole text: `measure NAME = …`.
+syntax::Measure parse_measure(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics);
 
 }  // namespace juniper::language

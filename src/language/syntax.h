@@ -24,13 +24,82 @@ struct Path {
 
 struct Expression;
 using ExpressionPtr = std::unique_ptr<Expression>;
+struct Rows;
+using RowsPtr = std::unique_ptr<Rows>;
 
-// ROWS of an aggregate: `name in table where condition`
-struct Rows {
-  Name table;
-  std::optional<Name> variable;
-  ExpressionPtr where;  // may be null
+// What `across` drops: columns, tables and roles; or everything, but for these.
+struct Across {
   Span span;
+  bool everything = false;
+  std::vector<Path> items;
+};
+
+struct SortKey {
+  ExpressionPtr expression;
+  bool descending = false;
+};
+
+struct NamedExpression {
+  std::optional<Name> name;
+  ExpressionPtr expression;
+};
+
+enum class RowsForm : std::uint8_t {
+  named,      // name: a table, `rows`, or a name of `let`
+  linked,     // input `of` name
+  routed,     // input `via` name
+  across,     // input, across
+  filtered,   // input `where` condition
+  extended,   // input `with` items
+  sorted,     // input `sorted by` keys
+  distinct,   // items (paths) `for` input, which may be missing
+  grouped,    // `group` input `by` items `with` results
+  top,        // `top` count input `by` keys
+  unite,      // input, other
+  except,     // input, other
+  intersect,  // input, other
+};
+
+// A set of rows. Which fields a form uses stands beside it above.
+struct Rows {
+  RowsForm form = RowsForm::named;
+  Span span;
+  Name name;
+  Across across;
+  ExpressionPtr condition;
+  std::vector<NamedExpression> items;
+  std::vector<NamedExpression> results;
+  std::vector<SortKey> keys;
+  std::uint64_t count = 0;
+  RowsPtr input;
+  RowsPtr other;
+  std::uint32_t height = 1;
+};
+
+enum class During : std::uint8_t { to_date, whole, previous, next, shift, trailing };
+
+struct DuringClause {
+  Span span;
+  During kind = During::to_date;
+  Name unit;
+  std::int64_t count = 1;  // of shift and trailing
+};
+
+// What may follow a measure's name or a bracket, in this order.
+struct Modifiers {
+  std::optional<Name> of;  // a row's name, or `slice`
+  std::optional<Name> via;
+  std::optional<Across> across;
+  std::optional<DuringClause> during;
+  ExpressionPtr where;
+};
+
+// One name of `let`: its meaning (an expression or a set of rows) is told apart by what stands there; a name alone may
+// be either.
+struct LetName {
+  Name name;
+  ExpressionPtr expression;
+  RowsPtr rows;
 };
 
 enum class Form : std::uint8_t {
@@ -44,7 +113,9 @@ enum class Form : std::uint8_t {
   between,      // children: operand, low, high; negated
   cases,        // children: condition, value, condition, value, …, else (may be null); `if` too
   call,         // word: the function; children: arguments
-  aggregate,    // word: sum, avg, …; children: the expression (none for count(ROWS)); rows; distinct
+  aggregate,    // word: sum, avg, …; children: the expressions (none for count(ROWS)); rows; distinct, keys, …
+  modified,     // children: operand; modifiers
+  let,          // lets; children: body
 };
 
 // One node of an expression. Which fields a form uses stands beside it above.
@@ -57,9 +128,16 @@ struct Expression {
   Type type;
   bool negated = false;
   bool distinct = false;
+  bool descending = false;   // of rank
+  bool dense = false;        // of rank
+  bool bracketed = false;    // stands in brackets of its own
   std::uint32_t height = 1;  // of the tree below it; bounded, so that walks may recurse
   Path path;
-  std::unique_ptr<Rows> rows;
+  RowsPtr rows;
+  std::optional<Name> variable;  // the row's name: `for s in sessions`
+  std::vector<SortKey> keys;     // of first and last
+  std::unique_ptr<Modifiers> modifiers;
+  std::vector<LetName> lets;
   std::vector<ExpressionPtr> children;
 };
 
@@ -96,15 +174,41 @@ struct Table {
   std::string source;       // a path or pattern, relative to the file that names it
   Span source_span;
   std::optional<std::string> delimiter;
+  RowsPtr rows;  // of a calculated table
   std::string description;
   std::vector<Column> columns;
 };
 
+// table.column, or table.(column, column, …)
+struct LinkEnd {
+  Span span;
+  Name table;
+  std::vector<Name> columns;
+};
+
 struct Link {
   Span span;
-  Path from;  // table.column
-  Path to;
+  LinkEnd from;
+  LinkEnd to;
   std::optional<Name> role;
+};
+
+struct Parameter {
+  Span span;
+  Name name;
+  ExpressionPtr value;
+  std::string description;
+};
+
+struct Calendar {
+  Span span;
+  LinkEnd day;  // one column
+  std::vector<Name> periods;
+};
+
+struct Include {
+  Span span;
+  std::string file;
 };
 
 struct Measure {
@@ -144,15 +248,21 @@ struct Query {
   std::vector<ByItem> by;
   std::vector<ShowItem> show;
   ExpressionPtr where;
+  ExpressionPtr having;
   std::vector<TotalItem> totals;
   std::vector<SortItem> sort;
   std::optional<std::uint64_t> limit;
+  bool keep_empty = false;
+  std::vector<Measure> drafts;
 };
 
 struct Model {
   std::optional<std::string> name;
   std::vector<Table> tables;
   std::vector<Link> links;
+  std::vector<Parameter> parameters;
+  std::vector<Calendar> calendars;
+  std::vector<Include> includes;
   std::vector<Measure> measures;
   std::vector<Query> queries;
 };

@@ -10,6 +10,7 @@
 #include "base/parallel.h"
 #include "engine/rows.h"
 #include "juniper/dataset.h"
+#include "language/check.h"
 #include "loading/resolve_link.h"
 #include "loading/signature.h"
 #include "model/uses.h"
@@ -65,12 +66,22 @@ std::optional<std::uint64_t> to_input(const engine::Vector& values, source::Colu
   return std::nullopt;
 }
 
+// The model's texts, named as seen from the folder of the first.
+std::vector<ModelText> texts_beside(const Model& model) {
+  std::vector<ModelText> texts = model.texts();
+  const auto folder = std::filesystem::path(model.path()).parent_path();
+  for (ModelText& text : texts) {
+    const auto beside = std::filesystem::path(text.name).lexically_relative(folder.empty() ? "." : folder);
+    text.name = beside.empty() ? std::filesystem::path(text.name).filename().string() : beside.string();
+  }
+  return texts;
+}
+
 class Loader {
  public:
   Loader(const Model& model, const Options& options)
       : model_(model.checked()), options_(options), source_{model_, store_, {today_of(options)}} {
-    store_.model_name = std::filesystem::path(model.path()).filename().string();
-    store_.model_text = model.text();
+    store_.model_texts = texts_beside(model);
   }
 
   Result<store::Store> run(const std::string& signature) {
@@ -85,10 +96,13 @@ class Loader {
     store_.links.resize(model_.links.size());
     column_done_.resize(model_.tables.size());
     link_done_.assign(model_.links.size(), false);
+    table_done_.assign(model_.tables.size(), false);
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
-      for (const Column& column : model_.tables[t].columns) column_done_[t].push_back(!column.is_calculated());
+      for (const Column& column : model_.tables[t].columns)
+        column_done_[t].push_back(!column.is_calculated() && !column.from_row);
     }
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      if (auto done = need_table(t); !done) return tl::unexpected(done.error());
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
         if (auto done = need_column({t, c}); !done) return tl::unexpected(done.error());
       }
@@ -112,6 +126,7 @@ class Loader {
 
   Result<void> read_table(TableIndex t) {
     const Table& table = model_.tables[t];
+    if (table.rows) return declare_table(t);
     const source::TableRequest request = loading::table_request(model_, t);
     const auto begin = Clock::now();
     std::uint64_t total = 0;
@@ -133,6 +148,19 @@ class Loader {
     const auto encode_begin = Clock::now();
     encode(t, *input, stored);
     stored.encode_nanoseconds = nanoseconds_since(encode_begin);
+    return {};
+  }
+
+  // Room for the columns of a calculated table, which is computed later.
+  Result<void> declare_table(TableIndex t) {
+    store::StoredTable& stored = store_.tables.emplace_back();
+    stored.name = model_.tables[t].name;
+    for (const Column& column : model_.tables[t].columns) {
+      store::StoredColumn& made = stored.columns.emplace_back();
+      made.name = column.name;
+      made.calculated = true;
+      made.data.type = column.type;
+    }
     return {};
   }
 
@@ -169,15 +197,63 @@ class Loader {
   Result<void> need_link(LinkIndex index) {
     if (link_done_[index]) return {};
     const Link& link = model_.links[index];
-    for (const ColumnId id : {link.from, link.to}) {
-      if (auto done = need_column(id); !done) return done;
+    std::vector<const store::Column*> from;
+    std::vector<const store::Column*> to;
+    for (std::size_t i = 0; i < link.from.columns.size(); ++i) {
+      const ColumnId many{link.from.table, link.from.columns[i]};
+      const ColumnId one{link.to.table, link.to.columns[i]};
+      for (const ColumnId id : {many, one}) {
+        if (auto done = need_column(id); !done) return done;
+      }
+      from.push_back(&source_.column(many));
+      to.push_back(&source_.column(one));
     }
     const auto begin = Clock::now();
     report({"linking " + model::link_name(model_, link), store_.tables[link.from.table].rows, 0, 0});
-    store_.links[index] = loading::resolve_link(source_.column(link.from), source_.column(link.to));
+    store_.links[index] = loading::resolve_link(from, to);
     store_.links[index].name = model::link_name(model_, link);
     store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
     link_done_[index] = true;
+    return {};
+  }
+
+  Result<void> need(const Needs& needs, std::optional<TableIndex> own) {
+    for (const TableIndex t : needs.tables) {
+      if (t == own) continue;
+      if (auto done = need_table(t); !done) return done;
+    }
+    for (const ColumnId id : needs.columns) {
+      if (auto done = need_column(id); !done) return done;
+    }
+    for (const LinkIndex link : needs.links) {
+      if (auto done = need_link(link); !done) return done;
+    }
+    return {};
+  }
+
+  // Computes a calculated table after everything that it is made from.
+  Result<void> need_table(TableIndex t) {
+    const Table& table = model_.tables[t];
+    if (!table.rows || table_done_[t]) return {};
+    if (auto ready = need(needs_of(model_, table.rows), t); !ready) return ready;
+    const auto begin = Clock::now();
+    report({"computing " + table.name, 0, 0, 0});
+    const auto made = engine::evaluate_table(source_, t, options_.threads);
+    if (!made) return tl::unexpected(made.error());
+    store::StoredTable& stored = store_.tables[t];
+    stored.rows = made->rows;
+    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      if (!table.columns[c].from_row) continue;
+      source::ColumnInput input;
+      input.type = table.columns[c].type;
+      if (const auto bad = to_input(*made->columns[c], input)) return overflow({t, c}, *bad);
+      const auto encode_begin = Clock::now();
+      stored.columns[c].data = store::encode_column(input);
+      stored.columns[c].encode_nanoseconds = nanoseconds_since(encode_begin);
+      column_done_[t][c] = true;
+    }
+    stored.read_nanoseconds = nanoseconds_since(begin);
+    table_done_[t] = true;
     return {};
   }
 
@@ -185,22 +261,15 @@ class Loader {
   Result<void> need_column(ColumnId id) {
     if (column_done_[id.table][id.column]) return {};
     const Column& column = model_.column(id);
-    Result<void> ready;
-    walk(column.expression, [&](const Node& node) {
-      if (node.op != Op::column || !ready) return;
-      for (const LinkIndex link : node.column.path) {
-        if (ready) ready = need_link(link);
-      }
-      if (ready) ready = need_column(node.column.column);
-    });
-    if (!ready) return ready;
+    if (column.from_row) return need_table(id.table);
+    if (auto ready = need(needs_of(model_, column.expression, id.table), id.table); !ready) return ready;
     const auto begin = Clock::now();
     report({"computing " + model_.column_name(id), store_.tables[id.table].rows, 0, 0});
     const auto rows = engine::evaluate_rows(source_, id.table, column.expression, options_.threads);
     if (!rows) return tl::unexpected(rows.error());
     source::ColumnInput input;
     input.type = column.type;
-    if (const auto bad = to_input(rows->values, input)) return overflow(id, *bad);
+    if (const auto bad = to_input(*rows->values, input)) return overflow(id, *bad);
     store::StoredColumn& stored = store_.tables[id.table].columns[id.column];
     stored.evaluate_nanoseconds = nanoseconds_since(begin);
     const auto encode_begin = Clock::now();
@@ -222,6 +291,7 @@ class Loader {
   // A key holds a value in each row, and each value once.
   Diagnostics check_keys(TableIndex t) const {
     Diagnostics errors;
+    if (model_.tables[t].rows) return errors;  // its key holds each value once, and null may be one
     for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
       const store::Column& column = source_.column({t, c});
       if (!model_.tables[t].columns[c].key || column.distinct == column.rows) continue;
@@ -269,6 +339,7 @@ class Loader {
   engine::Source source_;
   std::vector<std::vector<bool>> column_done_;
   std::vector<bool> link_done_;
+  std::vector<bool> table_done_;
 };
 
 LoadReport describe(const store::Store& store, const std::string& path, bool loaded) {
@@ -341,14 +412,14 @@ Result<LoadReport> load(const std::string& path, const Options& given, Reload re
                                       "name the .ridge file"));
   }
   const Options options = settled(given);
-  auto model = Model::read(path);
+  auto model = Model::read(path, options.reading);
   if (!model) return tl::unexpected(model.error());
   const std::string target = store_path(path, options);
   auto refreshed = refresh(*model, target, options, reload);
   if (!refreshed) return tl::unexpected(refreshed.error());
-  if (refreshed->store.model_text != model->text()) {
+  if (refreshed->store.model_texts != texts_beside(*model)) {
     // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
-    refreshed->store.model_text = model->text();
+    refreshed->store.model_texts = texts_beside(*model);
     if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
   }
   return describe(refreshed->store, target, refreshed->loaded);
@@ -359,12 +430,14 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
   if (is_store(path)) {
     auto store = store::open_store(path);
     if (!store) return tl::unexpected(store.error());
-    auto model =
-        Model::parse((std::filesystem::path(path).parent_path() / store->model_name).string(), store->model_text);
+    std::vector<ModelText> texts = store->model_texts;
+    for (ModelText& text : texts)
+      text.name = (std::filesystem::path(path).parent_path() / text.name).lexically_normal().string();
+    auto model = Model::parse(texts, options.reading);
     if (!model) return tl::unexpected(model.error());
     return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
   }
-  auto model = Model::read(path);
+  auto model = Model::read(path, options.reading);
   if (!model) return tl::unexpected(model.error());
   const std::string target = store_path(path, options);
   // A store that is there and damaged is told, not silently replaced: something is wrong with the disk or the file.

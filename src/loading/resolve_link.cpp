@@ -1,72 +1,98 @@
 #include "loading/resolve_link.h"
 
-#include <algorithm>
+#include <boost/unordered/unordered_flat_map.hpp>
+#include <vector>
 
 namespace juniper::loading {
 
 namespace {
 
-// Looks values of the many side up among the keys of the one side, by value: the two columns have codes of their own.
-class Matcher {
- public:
-  Matcher(const store::Column& from, const store::Column& to) : from_(from), to_(to) {
-    for (std::uint64_t row = 0; row < to.rows; ++row) {
-      if (const std::uint64_t code = to.codes.at(row); code != to.null_code) keys_.push_back({code, row});
-    }
-    std::sort(keys_.begin(), keys_.end(),
-              [](const Key& a, const Key& b) { return a.code != b.code ? a.code < b.code : a.row < b.row; });
-  }
+constexpr std::uint64_t unknown = ~std::uint64_t{0};
+constexpr std::uint64_t absent = unknown - 1;
 
-  std::uint64_t row_of(std::uint64_t from_code) const {
-    if (from_code == from_.null_code) return to_.rows;
-    // Codes are ordered as values are, in every layout that a key can have.
-    const auto at = std::partition_point(keys_.begin(), keys_.end(),
-                                         [&](const Key& key) { return order(key.code, from_code) < 0; });
-    return at != keys_.end() && order(at->code, from_code) == 0 ? at->row : to_.rows;
+// The codes that a column's values have in another column. Each distinct code is looked up once, where the codes are
+// few enough to be remembered by number.
+class Translation {
+ public:
+  Translation(const store::Column& from, const store::Column& to) : from_(from), to_(to) {
+    if (from.null_code < 4 * from.rows + 1024) known_.assign(from.null_code + 1, unknown);
+  }
+  // `absent` for null and for values that the other column does not have.
+  std::uint64_t operator()(std::uint64_t code) {
+    if (known_.empty()) return look_up(code);
+    std::uint64_t& found = known_[code];
+    if (found == unknown) found = look_up(code);
+    return found;
   }
 
  private:
-  struct Key {
-    std::uint64_t code;
-    std::uint64_t row;
-  };
-
-  int order(std::uint64_t to_code, std::uint64_t from_code) const {
-    const auto three_way = [](const auto& a, const auto& b) { return a < b ? -1 : (b < a ? 1 : 0); };
-    if (to_.type.kind == TypeKind::text) return three_way(to_.text_of(to_code), from_.text_of(from_code));
-    return three_way(to_.exact_of(to_code), from_.exact_of(from_code));
+  std::uint64_t look_up(std::uint64_t code) const {
+    return code == from_.null_code ? absent : to_.code_of(from_.value_of(code)).value_or(absent);
   }
-
   const store::Column& from_;
   const store::Column& to_;
-  std::vector<Key> keys_;
+  std::vector<std::uint64_t> known_;
 };
+
+// Numbers pairs of codes, step by step, so that keys of any number of columns become one number: the first two columns'
+// codes, then that number and the third column's, and so on.
+class Pairs {
+ public:
+  std::uint64_t add(std::uint64_t a, std::uint64_t b) {
+    return numbers_.try_emplace({a, b}, numbers_.size()).first->second;
+  }
+  std::uint64_t find(std::uint64_t a, std::uint64_t b) const {
+    const auto at = numbers_.find({a, b});
+    return at == numbers_.end() ? absent : at->second;
+  }
+
+ private:
+  boost::unordered_flat_map<std::pair<std::uint64_t, std::uint64_t>, std::uint64_t> numbers_;
+};
+
+std::vector<std::uint64_t> decoded(const store::Column& column) {
+  std::vector<std::uint64_t> codes(column.codes.blocks() * store::block_rows);
+  for (std::size_t b = 0; b < column.codes.blocks(); ++b)
+    column.codes.decode_block(b, codes.data() + b * store::block_rows);
+  codes.resize(column.rows);
+  return codes;
+}
 
 }  // namespace
 
-store::StoredLink resolve_link(const store::Column& from, const store::Column& to) {
-  const Matcher matcher(from, to);
-  store::StoredLink link;
-  link.no_row = to.rows;
-  std::vector<std::uint64_t> rows(from.rows);
-  // Each distinct code is looked up once, where the codes are few enough to be remembered by number.
-  constexpr std::uint64_t unknown = ~std::uint64_t{0};
-  const bool few = from.null_code < 4 * from.rows + 1024;
-  std::vector<std::uint64_t> known(few ? from.null_code + 1 : 0, unknown);
-  std::vector<std::uint64_t> block(store::block_rows);
-  for (std::size_t b = 0; b < from.codes.blocks(); ++b) {
-    from.codes.decode_block(b, block.data());
-    for (std::size_t i = 0; i < from.codes.rows_in_block(b); ++i) {
-      std::uint64_t& row = rows[b * store::block_rows + i];
-      if (!few) {
-        row = matcher.row_of(block[i]);
-        continue;
-      }
-      std::uint64_t& found = known[block[i]];
-      if (found == unknown) found = matcher.row_of(block[i]);
-      row = found;
+store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
+  const std::uint64_t one_rows = to[0]->rows;
+  std::vector<Pairs> pairs(to.size() - 1);
+  // The key of each row of the one side, and the first row that has it.
+  std::vector<std::uint64_t> keys = decoded(*to[0]);
+  for (std::uint64_t& key : keys) key = key == to[0]->null_code ? absent : key;
+  for (std::size_t c = 1; c < to.size(); ++c) {
+    const auto codes = decoded(*to[c]);
+    for (std::uint64_t row = 0; row < one_rows; ++row) {
+      keys[row] =
+          keys[row] == absent || codes[row] == to[c]->null_code ? absent : pairs[c - 1].add(keys[row], codes[row]);
     }
   }
+  boost::unordered_flat_map<std::uint64_t, std::uint64_t> first;
+  for (std::uint64_t row = 0; row < one_rows; ++row) {
+    if (keys[row] != absent) first.try_emplace(keys[row], row);
+  }
+  // The same steps over the many side, in the codes of the one side.
+  std::vector<std::uint64_t> rows = decoded(*from[0]);
+  Translation translate(*from[0], *to[0]);
+  for (std::uint64_t& row : rows) row = translate(row);
+  for (std::size_t c = 1; c < from.size(); ++c) {
+    const auto codes = decoded(*from[c]);
+    Translation next(*from[c], *to[c]);
+    for (std::size_t i = 0; i < rows.size(); ++i)
+      rows[i] = rows[i] == absent ? absent : pairs[c - 1].find(rows[i], next(codes[i]));
+  }
+  for (std::uint64_t& row : rows) {
+    const auto at = row == absent ? first.end() : first.find(row);
+    row = at == first.end() ? one_rows : at->second;
+  }
+  store::StoredLink link;
+  link.no_row = one_rows;
   link.rows = store::Codes::encode(rows);
   return link;
 }

@@ -2,23 +2,59 @@
 
 #include <fmt/format.h>
 
+#include "language/check.h"
 #include "model/uses.h"
 
 namespace juniper::loading {
 
 using namespace language;
 
+namespace {
+
+// The measures that stored columns and tables name, directly or through others.
+std::set<MeasureIndex> stored_measures(const CheckedModel& model) {
+  std::set<MeasureIndex> found;
+  const auto add = [&](const NodePtr& node) { found.merge(measures_in(model, node)); };
+  for (const Table& table : model.tables) {
+    for (const Column& column : table.columns) add(column.expression);
+    walk(table.rows, [&](const Node& n) {
+      if (n.op != Op::measure) return;
+      found.insert(n.measure);
+      add(model.measures[n.measure].expression);
+    });
+  }
+  return found;
+}
+
+}  // namespace
+
 std::string signature(const CheckedModel& model, std::int64_t today) {
   std::string text;
   bool reads_today = false;
+  const auto find_today = [&](const Node& n) {
+    reads_today = reads_today || (n.op == Op::call && n.function == Function::today);
+  };
+  for (const MeasureIndex m : stored_measures(model)) walk(model.measures[m].expression, find_today);
   for (const Table& table : model.tables) {
     text += fmt::format("table {:?} {:?} {:?}\n", table.name, table.source_pattern, std::string(1, table.delimiter));
     for (const Column& column : table.columns) {
       text += fmt::format("  {:?} {} {} {:?} {}\n", column.name, to_string(column.type), column.key, column.header,
-                          column.expression ? canonical(model, column.expression) : "");
-      walk(column.expression,
-           [&](const Node& n) { reads_today = reads_today || (n.op == Op::call && n.function == Function::today); });
+                          column.expression ? canonical(model, column.expression, OuterRows::by_order) : "");
+      walk(column.expression, find_today);
     }
+    if (table.rows) {
+      text += fmt::format("  rows {}\n", canonical(model, table.rows, OuterRows::by_order));
+      walk(table.rows, find_today);
+    }
+  }
+  // What a calculated column or table rests on beside columns: measures, and the calendar that `during` moves in.
+  for (const MeasureIndex m : stored_measures(model))
+    text += fmt::format("measure {:?} {}\n", model.measures[m].name,
+                        canonical(model, model.measures[m].expression, OuterRows::by_order));
+  if (model.calendar) {
+    text += fmt::format("calendar {}", model.column_name(model.calendar->day));
+    for (const std::uint32_t period : model.calendar->periods) text += fmt::format(" {}", period);
+    text += '\n';
   }
   for (const Link& link : model.links) text += fmt::format("link {}\n", model::link_name(model, link));
   if (reads_today) text += fmt::format("today {}\n", today);
@@ -42,6 +78,7 @@ bool is_fresh(const store::Store& store, const CheckedModel& model, const std::s
   if (store.signature != wanted) return false;
   std::size_t next = 0;
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    if (model.tables[t].rows) continue;
     const auto files = source::find_files(table_request(model, t));
     if (!files) return false;
     for (const auto& path : *files) {

@@ -8,17 +8,48 @@ namespace {
 
 using namespace language;
 
+bool drops_column(const std::optional<Across>& across, ColumnId column) {
+  return across && std::any_of(across->columns.begin(), across->columns.end(),
+                               [&](const ColumnRef& ref) { return ref.column == column; });
+}
+
+bool drops_column(const RowSetPtr& rows, ColumnId column) {
+  return rows &&
+         (drops_column(rows->across, column) || drops_column(rows->input, column) || drops_column(rows->other, column));
+}
+
 bool names_column(const NodePtr& node, ColumnId column) {
   bool found = false;
-  walk(node, [&](const Node& n) { found = found || (n.op == Op::column && n.column.column == column); });
+  walk(node, [&](const Node& n) {
+    found = found || ((n.op == Op::column || n.op == Op::grouping) && n.column.column == column) ||
+            (n.modifiers && drops_column(n.modifiers->across, column)) || drops_column(n.rows, column);
+    for (const Let& let : n.lets) found = found || drops_column(let.rows, column);
+  });
   return found;
+}
+
+// Columns of a calculated table read those of the tables that it is made from.
+bool names_column(const RowSetPtr& rows, ColumnId column) {
+  bool found = drops_column(rows, column);
+  walk(rows, [&](const Node& n) { found = found || (n.op == Op::column && n.column.column == column); });
+  return found;
+}
+
+bool is_period(const Calendar& calendar, ColumnId column) {
+  return column.table == calendar.day.table &&
+         std::find(calendar.periods.begin(), calendar.periods.end(), column.column) != calendar.periods.end();
 }
 
 }  // namespace
 
 std::string link_name(const CheckedModel& model, const Link& link) {
-  return model.column_name(link.from) + " -> " + model.column_name(link.to) +
-         (link.role.empty() ? "" : " as " + link.role);
+  const auto end = [&](const LinkEnd& e) {
+    if (e.columns.size() == 1) return model.column_name({e.table, e.columns[0]});
+    std::string list;
+    for (const std::uint32_t c : e.columns) list += (list.empty() ? "" : ", ") + model.tables[e.table].columns[c].name;
+    return model.tables[e.table].name + ".(" + list + ")";
+  };
+  return end(link.from) + " -> " + end(link.to) + (link.role.empty() ? "" : " as " + link.role);
 }
 
 std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
@@ -31,9 +62,14 @@ std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
       if (names_column(c.expression, column))
         users.push_back({UserKind::calculated_column, table.name + "." + c.name, c.span});
     }
+    if (table.rows && names_column(table.rows, column))
+      users.push_back({UserKind::calculated_table, table.name, table.span});
   }
+  if (model.calendar && (model.calendar->day == column || is_period(*model.calendar, column)))
+    users.push_back({UserKind::calendar, model.column_name(model.calendar->day), model.calendar->span});
   for (const Link& link : model.links) {
-    if (link.from == column || link.to == column) users.push_back({UserKind::link, link_name(model, link), link.span});
+    if (link.from.reads(column) || link.to.reads(column))
+      users.push_back({UserKind::link, link_name(model, link), link.span});
   }
   const Table& own = model.tables[column.table];
   for (const Column& c : own.columns) {
@@ -43,6 +79,7 @@ std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
     bool named =
         std::any_of(query.by.begin(), query.by.end(), [&](const QueryBy& key) { return key.column.column == column; });
     for (const NodePtr& condition : query.where) named = named || names_column(condition, column);
+    named = named || names_column(query.having, column);
     for (const QueryShow& item : query.show) named = named || names_column(item.expression, column);
     if (named) users.push_back({UserKind::query, query.name, query.span});
   }
@@ -57,6 +94,10 @@ std::string_view kind_name(UserKind kind) {
       return "measure";
     case UserKind::calculated_column:
       return "calculated column";
+    case UserKind::calculated_table:
+      return "calculated table";
+    case UserKind::calendar:
+      return "calendar";
     case UserKind::link:
       return "link";
     case UserKind::sort_order:

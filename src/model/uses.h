@@ -8,7 +8,16 @@
 
 namespace juniper::model {
 
-enum class UserKind : std::uint8_t { measure, calculated_column, link, sort_order, query, declared };
+enum class UserKind : std::uint8_t {
+  measure,
+  calculated_column,
+  calculated_table,
+  calendar,
+  link,
+  sort_order,
+  query,
+  declared
+};
 
 struct User {
   UserKind kind = UserKind::measure;

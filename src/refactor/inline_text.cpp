@@ -19,13 +19,14 @@ using namespace language;
 namespace {
 
 // A copy of the expression as seen from the begin of `path`, which leads to the expression's own table.
-NodePtr behind_path(const NodePtr& node, TableIndex start, const std::vector<LinkIndex>& path) {
+NodePtr behind_path(const NodePtr& node, VariableId row, TableIndex start, const std::vector<LinkIndex>& path) {
   auto copy = std::make_shared<Node>(*node);
   if (copy->op == Op::column) {
+    copy->variable = row;
     copy->column.start = start;
     copy->column.path.insert(copy->column.path.begin(), path.begin(), path.end());
   }
-  for (NodePtr& child : copy->children) child = behind_path(child, start, path);
+  for (NodePtr& child : copy->children) child = behind_path(child, row, start, path);
   return copy;
 }
 
@@ -118,6 +119,25 @@ class TextExpander {
 
 // --- what is in the way ---------------------------------------------------------------------------------------------
 
+bool drops(const Across& across, ColumnId id) {
+  return std::any_of(across.columns.begin(), across.columns.end(),
+                     [&](const ColumnRef& ref) { return ref.column == id; });
+}
+
+// True if a set of rows is grouped by the column, or drops filters on it.
+bool groups_by(const RowSetPtr& rows, ColumnId id) {
+  if (!rows) return false;
+  if (rows->across && drops(*rows->across, id)) return true;
+  if (rows->kind == RowsKind::distinct || rows->kind == RowsKind::grouped) {
+    for (const Field& field : rows->fields) {
+      for (const ColumnRef& ref : column_refs(field.key)) {
+        if (ref.column == id) return true;
+      }
+    }
+  }
+  return groups_by(rows->input, id) || groups_by(rows->other, id);
+}
+
 // Everything that needs the column stored, as errors at their places.
 Diagnostics blockers(const CheckedModel& model, ColumnId id) {
   Diagnostics found;
@@ -129,10 +149,25 @@ Diagnostics blockers(const CheckedModel& model, ColumnId id) {
   const Column& column = model.column(id);
   if (column.key) block(column.name_span, "it is a key", "");
   walk(column.expression, [&](const Node& node) {
-    if (node.op == Op::aggregate)
-      block(node.span, "its expression holds an aggregate, and an aggregate can't stand inside another in this version",
+    if (node.op == Op::aggregate || node.op == Op::modified)
+      block(node.span, "its expression holds an aggregate, and in a measure's loop that would see other rows",
             "make the aggregate a measure of its own");
   });
+  const auto block_slices = [&](const NodePtr& expression, const std::string& where) {
+    walk(expression, [&](const Node& node) {
+      if ((node.op == Op::column && node.variable == slice_row && node.column.column == id) ||
+          (node.op == Op::grouping && node.column.column == id))
+        block(node.span, fmt::format("{} filters a slice by it", where), "filter by the columns that it is built on");
+      if (node.op == Op::aggregate && groups_by(node.rows, id))
+        block(node.span, fmt::format("{} groups by it", where), "group by stored columns");
+      if (node.modifiers && node.modifiers->across && drops(*node.modifiers->across, id))
+        block(node.modifiers->across->span, fmt::format("{} drops filters on it", where), "");
+    });
+  };
+  for (const Measure& measure : model.measures) block_slices(measure.expression, "measure '" + measure.name + "'");
+  for (const Query& query : model.queries) {
+    for (const QueryShow& item : query.show) block_slices(item.expression, "query '" + query.name + "'");
+  }
   for (const Query& query : model.queries) {
     for (const QueryBy& key : query.by) {
       if (key.column.column == id)
@@ -148,6 +183,9 @@ Diagnostics blockers(const CheckedModel& model, ColumnId id) {
     }
   }
   for (const model::User& user : model::users_of_column(model, id)) {
+    if (user.kind == model::UserKind::calculated_table)
+      block(user.span, fmt::format("the calculated table {} is made from it", user.name), "");
+    if (user.kind == model::UserKind::calendar) block(user.span, "it is a column of the calendar", "");
     if (user.kind == model::UserKind::link) block(user.span, fmt::format("the link {} needs it", user.name), "");
     if (user.kind == model::UserKind::sort_order) block(user.span, fmt::format("{} is sorted by it", user.name), "");
     if (user.kind == model::UserKind::declared)
@@ -210,10 +248,11 @@ Result<void> check_meaning(const CheckedModel& before, const std::string& text, 
   const std::uint32_t file = sources.add({before.sources[0].name, text});
   Diagnostics diagnostics;
   const syntax::Model tree = parse_model(sources, file, diagnostics);
-  const CheckedModel after = check_model(tree, sources, diagnostics);
+  const CheckedModel after = check_model(tree, sources, {}, diagnostics);
   if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
   const auto differs = [&](const NodePtr& old_node, const NodePtr& new_node) {
-    return canonical(before, expand(before, old_node, removed)) != canonical(after, new_node);
+    return canonical(before, expand(before, old_node, removed), OuterRows::by_order) !=
+           canonical(after, new_node, OuterRows::by_order);
   };
   const auto failed = [&](Span span, const std::string& name) {
     return tl::unexpected(Diagnostics{before.sources.diagnostic(
@@ -248,14 +287,14 @@ Result<void> check_meaning(const CheckedModel& before, const std::string& text, 
 NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
   if (!node) return node;
   if (node->op == Op::column && removed.contains(node->column.column)) {
-    return behind_path(expand(model, model.column(node->column.column).expression, removed), node->column.start,
-                       node->column.path);
+    return behind_path(expand(model, model.column(node->column.column).expression, removed), node->variable,
+                       node->column.start, node->column.path);
   }
-  auto copy = std::make_shared<Node>(*node);
-  for (NodePtr& child : copy->children) child = expand(model, child, removed);
-  copy->rows.where = expand(model, copy->rows.where, removed);
-  if (copy->op == Op::negate) return negated(copy->children[0], copy->span);
-  return copy;
+  return replaced(node, [&](const NodePtr& n) -> NodePtr {
+    if (n->op == Op::negate) return negated(expand(model, n->children[0], removed), n->span);
+    const bool gone = n->op == Op::column && removed.contains(n->column.column);
+    return gone ? expand(model, n, removed) : nullptr;
+  });
 }
 
 std::string expanded_text(const CheckedModel& model, ColumnId column, const std::set<ColumnId>& removed) {

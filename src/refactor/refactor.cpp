@@ -53,7 +53,7 @@ Result<ColumnId> find_column(const CheckedModel& model, const std::string& writt
 store::Store store_for(const store::Store& before, const CheckedModel& after, const std::string& text,
                        std::int64_t today) {
   store::Store made = before;
-  made.model_text = text;
+  made.model_texts[0].text = text;
   made.signature = loading::signature(after, today);
   for (std::size_t t = 0; t < after.tables.size(); ++t) {
     std::vector<store::StoredColumn> columns;
@@ -82,8 +82,8 @@ Result<RowProof> prove_rows(const engine::Source& source, ColumnId id, const Nod
   for (std::uint64_t row = 0; row < stored.rows; ++row) {
     ++proof.rows;
     const Value was = stored.at(row);
-    const bool overflow = computed->values.state[row] == engine::State::overflow;
-    const Value is = computed->values.value_at(row);
+    const bool overflow = computed->values->state[row] == engine::State::overflow;
+    const Value is = computed->values->value_at(row);
     if (!overflow && was == is) continue;
     ++proof.differing;
     if (proof.samples.size() < most_samples) {

@@ -197,6 +197,32 @@ Value extreme_real(const Column& column, const Better& better) {
 
 }  // namespace
 
+std::optional<std::uint64_t> Column::code_of(const Value& value) const {
+  if (value.is_null()) return null_code;
+  switch (layout) {
+    case Layout::offset: {
+      if (value.exact() < base || value.exact() - base >= static_cast<int128>(null_code)) return std::nullopt;
+      return static_cast<std::uint64_t>(value.exact() - base);
+    }
+    case Layout::dictionary: {
+      std::uint64_t low = 0;
+      std::uint64_t high = distinct;
+      while (low < high) {
+        const std::uint64_t middle = low + (high - low) / 2;
+        if (compare(value_of(middle), value) < 0) {
+          low = middle + 1;
+        } else {
+          high = middle;
+        }
+      }
+      return low < distinct && compare(value_of(low), value) == 0 ? std::optional(low) : std::nullopt;
+    }
+    case Layout::bits:
+      return std::bit_cast<std::uint64_t>(value.real());
+  }
+  return std::nullopt;
+}
+
 Value Column::min() const {
   if (distinct == 0) return {};
   return layout == Layout::bits ? extreme_real(*this, std::less<>()) : value_of(0);

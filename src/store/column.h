@@ -15,6 +15,7 @@
 
 #include <cstdint>
 #include <limits>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -44,6 +45,8 @@ struct Column {
   double real_of(std::uint64_t code) const;
   std::string_view text_of(std::uint64_t code) const;  // lives as long as the column's dictionary
   Value value_of(std::uint64_t code) const;            // null for null_code
+  // The code of a value of the column's type; nothing when the column's codes have none for it. Null has null_code.
+  std::optional<std::uint64_t> code_of(const Value& value) const;
   Value at(std::uint64_t row) const { return value_of(codes.at(row)); }
 
   // The smallest and the largest value; null when there are none.

@@ -4,7 +4,7 @@
 //
 //   header, 64 bytes
 //     char[8]   "JRSTORE\n"
-//     uint32    format version, 1
+//     uint32    format version, 2
 //     uint32    0
 //     uint64    bytes of the whole file
 //     uint64    offset of the directory
@@ -24,6 +24,7 @@
 #include <vector>
 
 #include "juniper/diagnostics.h"
+#include "juniper/model.h"
 #include "store/column.h"
 
 namespace juniper::store {
@@ -68,9 +69,8 @@ struct Store {
   std::vector<StoredTable> tables;
   std::vector<StoredLink> links;
   std::vector<source::SourceFile> sources;
-  std::string signature;   // of what decides the stored bytes; see loading/signature.h
-  std::string model_name;  // the file name of the model text
-  std::string model_text;
+  std::string signature;               // of what decides the stored bytes; see loading/signature.h
+  std::vector<ModelText> model_texts;  // the model's files, named relative to the first one's folder
   std::int64_t load_nanoseconds = 0;
   // Of the file that the store was written to or opened from; zero before.
   std::uint64_t file_bytes = 0;

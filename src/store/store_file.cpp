@@ -23,7 +23,7 @@ namespace {
 using Json = nlohmann::json;
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 1;
+constexpr std::uint32_t format_version = 2;
 constexpr std::string_view new_ending = ".new";
 
 struct Header {
@@ -140,9 +140,12 @@ Json column_entry(Writer& writer, const StoredColumn& column) {
 }
 
 Json directory_of(Writer& writer, const Store& store) {
-  Json directory{
-      {"signature", store.signature}, {"model_name", store.model_name}, {"load_nanoseconds", store.load_nanoseconds}};
-  directory["model_text"] = writer.part(std::as_bytes(std::span(store.model_text)));
+  Json directory{{"signature", store.signature}, {"load_nanoseconds", store.load_nanoseconds}};
+  directory["model_texts"] = Json::array();
+  for (const ModelText& text : store.model_texts) {
+    directory["model_texts"].push_back(
+        {{"name", text.name}, {"text", writer.part(std::as_bytes(std::span(text.text)))}});
+  }
   directory["tables"] = Json::array();
   for (const StoredTable& table : store.tables) {
     Json entry{{"name", table.name},
@@ -201,7 +204,8 @@ Result<void> write_store(Store& store, const std::filesystem::path& path) {
   static std::atomic<unsigned> written{0};
   const std::filesystem::path beside = path.string() + fmt::format(".{}-{}{}", ::getpid(), written++, new_ending);
   NewFile file(beside);
-  store.overhead = {sizeof(Header), 0, store.model_text.size(), 0};
+  store.overhead = {sizeof(Header), 0, 0, 0};
+  for (const ModelText& text : store.model_texts) store.overhead.model_text += text.text.size();
   Header header{magic, format_version, 0, 0, 0, 0, 0, 0, 0};
   file.write(std::as_bytes(std::span(&header, 1)));
   Writer writer(file, store.overhead);
@@ -295,11 +299,14 @@ class Reader {
                                        reinterpret_cast<const char*>(text.data()) + text.size());
     Store store;
     store.signature = directory.at("signature");
-    store.model_name = directory.at("model_name");
     store.load_nanoseconds = directory.at("load_nanoseconds");
-    const Bytes model = part(directory.at("model_text"), "the model text");
-    store.model_text.assign(reinterpret_cast<const char*>(model.view().data()), model.size());
-    store.overhead = {sizeof(Header), header.directory_bytes, model.size(), 0};
+    store.overhead = {sizeof(Header), header.directory_bytes, 0, 0};
+    for (const Json& entry : directory.at("model_texts")) {
+      const Bytes bytes = part(entry.at("text"), "the model text");
+      store.model_texts.push_back(
+          {entry.at("name"), std::string(reinterpret_cast<const char*>(bytes.view().data()), bytes.size())});
+      store.overhead.model_text += bytes.size();
+    }
     std::uint64_t in_parts = 0;
     for (const Json& entry : directory.at("tables")) {
       StoredTable table;

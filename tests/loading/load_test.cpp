@@ -14,7 +14,7 @@ table sessions from csv "data/s-*.csv" { key id integer  bay_id integer  energy 
   double = energy * 2
   far = bays.site
   four = double * 2
-  all = sum(energy for sessions)
+  all = sum(s.energy for s in sessions)
 }
 table bays from csv "data/bays.csv" { key bay_id integer  site text }
 link sessions.bay_id -> bays.bay_id

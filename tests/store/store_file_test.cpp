@@ -10,8 +10,7 @@ namespace {
 
 Store small_store() {
   Store store;
-  store.model_text = "model \"x\"\n";
-  store.model_name = "x.ridge";
+  store.model_texts = {{"x.ridge", "model \"x\"\n"}, {"measures.ridge", "# nothing\n"}};
   store.signature = "signature";
   store.load_nanoseconds = 12;
   source::ColumnInput numbers;
@@ -47,7 +46,7 @@ TEST(StoreFile, IsReadBackAsItWasWritten) {
   const auto opened = open_store(folder.path("x.jrs"));
   ASSERT_TRUE(opened) << test::messages(opened.error());
   EXPECT_EQ(opened->signature, store.signature);
-  EXPECT_EQ(opened->model_text, store.model_text);
+  EXPECT_EQ(opened->model_texts, store.model_texts);
   EXPECT_EQ(opened->sources, store.sources);
   EXPECT_EQ(opened->file_bytes, std::filesystem::file_size(folder.path("x.jrs")));
   EXPECT_EQ(opened->overhead.total(), store.overhead.total());

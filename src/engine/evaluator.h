@@ -1,0 +1,173 @@
+// Expressions over frames. The functions are spread over evaluate.cpp (expressions and slices), access.cpp (which rows
+// of a table a slice allows), row_frames.cpp (sets of rows) and aggregates.cpp.
+//
+// How an aggregate over a table's rows is evaluated for a frame, the cheapest way that fits:
+//   grouped    What differs between the frame's rows is compared for equality: the table is scanned once, grouped by
+//              what is compared, and each row of the frame looks its group up.
+//   ranged     One ordered comparison more: the groups are sorted by that column within the others. A range that
+//              begins with the first value (running totals) is a sweep over partial results, any other a walk over a
+//              tree of them: n log n.
+//   row by row Anything else: all pairs of a frame's row and a row that it allows are written out, in parts of bounded
+//              size, and evaluated as a frame of their own.
+#pragma once
+
+#include <deque>
+#include <functional>
+#include <optional>
+#include <string>
+
+#include "engine/encoding.h"
+#include "engine/frame.h"
+#include "engine/program.h"
+#include "engine/scan.h"
+#include "juniper/diagnostics.h"
+
+namespace juniper::engine {
+
+// Leaves an evaluation that has no answer; caught where the engine's public functions end.
+struct Failed {
+  Diagnostics diagnostics;
+};
+
+// How the rows of one table that a slice allows are found.
+struct Access {
+  static constexpr std::uint64_t never = ~std::uint64_t{0};  // the code of what no row has
+
+  struct Key {
+    ScanKey key;
+    std::vector<std::uint64_t> wanted;  // for each row of the frame
+  };
+  struct Range {
+    ScanKey key;
+    std::vector<std::shared_ptr<const CodeRanges>> wanted;
+    bool prefix = true;  // each begins with the first code, and is one range
+  };
+  struct Days {
+    language::ColumnRef day;
+    std::vector<std::shared_ptr<const CodeRanges>> wanted;
+  };
+
+  language::TableIndex table = 0;
+  language::VariableId variable = language::slice_row;
+  FramePtr frame;                          // with the names that the predicates captured
+  SlicePtr around;                         // in which the conditions of the set stand
+  std::vector<language::NodePtr> filters;  // of the slice, the same for all rows of the frame; over slice_row
+  language::NodePtr where;                 // and of the set of rows; may be null
+  std::vector<Key> keys;
+  std::optional<Range> range;
+  std::vector<Days> days;                   // those beyond one range
+  std::vector<language::NodePtr> residual;  // conditions to be evaluated row by row; over `variable`
+};
+
+// A table's rows, with conditions over them: what a set of rows comes down to when it makes no new rows.
+struct PlainRows {
+  language::TableIndex table = 0;
+  language::VariableId variable = language::slice_row;
+  SlicePtr slice;
+  SlicePtr around;  // in which the conditions stand
+  std::vector<language::NodePtr> conditions;
+  std::vector<language::NodePtr> order;  // of `sorted by`, the most important first
+  std::vector<bool> descending;
+};
+
+class Evaluator {
+ public:
+  Evaluator(const Source& source, unsigned threads) : source_(source), model_(source.model), threads_(threads) {}
+
+  // One value for each row of the frame, in a slice.
+  VectorPtr evaluate(const language::NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
+
+  // The rows of a set, for all rows of the frame: a frame below it, in which the set's variable is bound. The rows of
+  // each row stand together, in the set's order.
+  FramePtr rows(const language::RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+
+  std::uint64_t rows_scanned() const { return rows_scanned_; }
+  // Places of aggregates that were evaluated row by row.
+  const std::vector<language::Span>& row_by_row() const { return row_by_row_; }
+
+  // True for parts of expressions that are evaluated apart from the kernels.
+  static bool is_leaf(const language::Node& node);
+
+ private:
+  using NodePtr = language::NodePtr;
+  using RowSetPtr = language::RowSetPtr;
+  using VariableId = language::VariableId;
+  using TableIndex = language::TableIndex;
+
+  // --- evaluate.cpp -------------------------------------------------------------------------------------------------
+
+  VectorPtr leaf(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
+  VectorPtr computed(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
+  VectorPtr let(const language::Node& node, const FramePtr& frame, const SlicePtr& slice);
+  VectorPtr read(const language::ColumnRef& ref, const RowNumbers& rows);
+  SlicePtr modified(const language::Modifiers& modifiers, const FramePtr& frame, const SlicePtr& slice);
+  SlicePtr narrowed(VariableId variable, const FramePtr& frame, const SlicePtr& slice);
+  Slice dropped(const Slice& slice, const language::Across& across) const;
+  SlicePtr table_slice(const language::RowSet& set, const FramePtr& frame, const SlicePtr& slice);
+  void move(Slice& slice, const language::During& during, const FramePtr& frame);
+  HeldPredicate captured(const language::Predicate& predicate, const FramePtr& frame, const SlicePtr& slice);
+  std::vector<std::shared_ptr<const CodeRanges>> shifted_days(const language::During& during, const FramePtr& frame,
+                                                              const SlicePtr& slice);
+  VectorPtr constant(const Value& value, Type type, std::size_t rows);
+  [[noreturn]] void fail(language::Span span, std::string code, std::string message, std::string suggestion) const;
+
+  // --- access.cpp ---------------------------------------------------------------------------------------------------
+
+  std::optional<PlainRows> plain(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  Access access(const PlainRows& rows, const FramePtr& frame);
+  void add_predicate(Access& access, const HeldPredicate& held, const language::Roles& roles);
+  void add_condition(Access& access, const NodePtr& condition, bool of_slice);
+  bool add_comparison(Access& access, const NodePtr& condition);
+  void add_key(Access& access, const NodePtr& inside, const VectorPtr& wanted, bool nulls_match);
+  bool add_range(Access& access, const NodePtr& inside, const VectorPtr& bound, bool below, bool including);
+  NodePtr seen_from(const NodePtr& node, TableIndex table, const language::Roles& roles) const;
+  NodePtr of_slice_row(const NodePtr& node, VariableId variable, const language::Roles& roles) const;
+  static bool reads_slice_row(const NodePtr& node);
+  static bool reads_outside(const NodePtr& node);
+  // True if the expression, over rows of `variable`, needs nothing but the table's columns.
+  static bool is_of_table(const NodePtr& node, VariableId variable);
+  std::vector<std::uint64_t> codes_of(const ScanKey& key, TableIndex table);
+  const Encoding& encoded(const NodePtr& node, TableIndex table);
+
+  // --- row_frames.cpp -----------------------------------------------------------------------------------------------
+
+  // Calls take(frame) for frames that hold the allowed rows of consecutive rows of access.frame, at most about
+  // `most_pairs` in each.
+  void for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
+                 const std::function<void(const FramePtr&)>& take);
+  FramePtr residual_rows(const Access& access, FramePtr pairs);
+  FramePtr expanded(const FramePtr& frame, std::vector<std::uint32_t> up, VariableId variable, Binding binding) const;
+  FramePtr selected(const FramePtr& pairs, VariableId variable, const std::vector<std::uint32_t>& keep,
+                    const RowSetPtr& set) const;
+  FramePtr table_rows(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame);
+  FramePtr filtered(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr extended(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr ordered(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame);
+  FramePtr written_groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr members(const RowSetPtr& set, const FramePtr& frame);
+  FramePtr named(const RowSetPtr& set, const FramePtr& frame);
+  FramePtr combined(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  const std::vector<std::uint32_t>& row_order(TableIndex table);
+
+  // --- aggregates.cpp -----------------------------------------------------------------------------------------------
+
+  VectorPtr aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
+  VectorPtr scanned(const language::Node& node, const PlainRows& rows, const Access& access);
+  VectorPtr ranged(const language::Node& node, const Access& access, const Groups& groups);
+  VectorPtr row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
+                       const std::optional<PlainRows>& plain, const Access* access);
+
+  const Source& source_;
+  const language::CheckedModel& model_;
+  unsigned threads_;
+  std::uint64_t rows_scanned_ = 0;
+  std::vector<language::Span> row_by_row_;
+  VariableId next_name_ = 1U << 30;                // above those of any model
+  std::deque<std::unique_ptr<Program>> programs_;  // that own texts which vectors view
+  std::map<std::pair<TableIndex, std::string>, std::unique_ptr<Encoding>> encodings_;
+  std::map<TableIndex, std::vector<std::uint32_t>> row_orders_;
+};
+
+}  // namespace juniper::engine

@@ -1,0 +1,22 @@
+// One operation of the checked tree over single values: the naive evaluator's, written apart from the kernels so that
+// either can be held against the other.
+#pragma once
+
+#include <vector>
+
+#include "engine/kernels.h"
+#include "juniper/value.h"
+#include "language/checked.h"
+
+namespace juniper::engine {
+
+// A value, null, or a result that does not fit 128 bits.
+struct Cell {
+  Value value;
+  bool overflow = false;
+};
+
+// The node is neither a leaf nor one that decides which operands are evaluated (`cases`).
+Cell apply_naively(const language::Node& node, const std::vector<Cell>& operands, const Setting& setting);
+
+}  // namespace juniper::engine

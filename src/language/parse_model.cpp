@@ -1,0 +1,287 @@
+// Declarations of a model text.
+#include "language/parser.h"
+#include "language/parser_core.h"
+
+namespace juniper::language {
+
+namespace {
+
+constexpr std::array<std::pair<std::string_view, TypeKind>, 8> type_words{{{"integer", TypeKind::integer},
+                                                                           {"decimal", TypeKind::decimal},
+                                                                           {"real", TypeKind::real},
+                                                                           {"text", TypeKind::text},
+                                                                           {"boolean", TypeKind::boolean},
+                                                                           {"date", TypeKind::date},
+                                                                           {"datetime", TypeKind::datetime},
+                                                                           {"time", TypeKind::time}}};
+
+}  // namespace
+
+syntax::Model Parser::model() {
+  syntax::Model model;
+  while (!at_end()) {
+    const std::size_t before = at_;
+    try {
+      declaration(model);
+    } catch (const Abandon&) {
+      depth_ = 0;
+      brackets_ = 0;
+      clauses_ = false;
+      recover([this] { return token().starts_line && is_any(declaration_words); }, before);
+    }
+  }
+  return model;
+}
+
+void Parser::declaration(syntax::Model& model) {
+  const Span begin = token().span;
+  if (accept("model")) {
+    model.name = text("the model's name");
+    return;
+  }
+  const bool hidden = accept("hidden");
+  if (is("table")) return table(model, begin, hidden);
+  if (is("measure")) return measure(model, begin, hidden);
+  if (!hidden && is("link")) return link(model, begin);
+  if (!hidden && is("query")) return query(model);
+  if (!hidden && is("param")) return parameter(model, begin);
+  if (!hidden && is("calendar")) return calendar(model, begin);
+  if (!hidden && is("include")) return include(model, begin);
+  fail(token().span, "JR-110", fmt::format("a declaration was expected, found {}", found()),
+       is_name() ? base::did_you_mean(token().text, {declaration_words.begin(), declaration_words.end()}) : "");
+}
+
+void Parser::table(syntax::Model& model, Span begin, bool hidden) {
+  take();
+  syntax::Table table;
+  table.hidden = hidden;
+  table.name = name("the table's name");
+  if (accept("=")) {
+    table.rows = rows();
+    if (is_text()) table.description = take().text;
+    table.span = since(begin);
+    model.tables.push_back(std::move(table));
+    return;
+  }
+  expect("from", "after the table's name");
+  table.source_kind = name("the kind of the source").text;
+  if (table.source_kind != "csv") {
+    --at_;
+    fail(token().span, "JR-111", fmt::format("there is no source kind '{}' in this version", token().text),
+         "write: from csv \"FILE\"");
+  }
+  table.source_span = token().span;
+  table.source = text("the file or pattern");
+  if (accept("(")) {
+    expect("delimiter", "as the option of a CSV source");
+    table.delimiter = text("the delimiter");
+    if (table.delimiter->size() != 1 || *table.delimiter == "\"" || *table.delimiter == "\n") {
+      --at_;
+      fail(token().span, "JR-112", "a delimiter is one character, and not the quote", "write: (delimiter \";\")");
+    }
+    expect(")", "after the option");
+  }
+  if (is_text()) table.description = take().text;
+  expect("{", "before the table's columns");
+  while (!at_end() && !is("}")) {
+    const std::size_t before = at_;
+    try {
+      table.columns.push_back(column());
+    } catch (const Abandon&) {
+      recover([this] { return token().starts_line || is("}"); }, before);
+    }
+  }
+  expect("}", "after the table's columns");
+  table.span = since(begin);
+  model.tables.push_back(std::move(table));
+}
+
+syntax::Column Parser::column() {
+  syntax::Column column;
+  const Span begin = token().span;
+  // `key` and `hidden` are flags unless they are themselves the column's name.
+  while ((is("key") || is("hidden")) && !is("=", 1) && !is_type(1)) {
+    (is("key") ? column.key : column.hidden) = true;
+    take();
+  }
+  column.name = name("a column");
+  if (accept("=")) {
+    column.expression = expression();
+  } else {
+    column.type = type();
+    if (is("from") && is_text(1)) {
+      take();
+      column.header = take().text;
+    }
+  }
+  column.attributes = attributes();
+  column.span = since(begin);
+  return column;
+}
+
+// A type's word that ends the declaration of a column's name: `key integer` declares a column called key.
+bool Parser::is_type(std::size_t ahead) const {
+  return std::any_of(type_words.begin(), type_words.end(), [&](const auto& w) { return is(w.first, ahead); }) &&
+         !is("=", ahead + 1) && !(token(ahead + 1).kind == TokenKind::name && type_at(ahead + 1));
+}
+
+bool Parser::type_at(std::size_t ahead) const {
+  return std::any_of(type_words.begin(), type_words.end(), [&](const auto& w) { return is(w.first, ahead); });
+}
+
+syntax::TypeName Parser::type() {
+  const Span begin = token().span;
+  const auto* const word =
+      std::find_if(type_words.begin(), type_words.end(), [this](const auto& w) { return is(w.first); });
+  if (word == type_words.end()) {
+    std::vector<std::string> words;
+    for (const auto& [spelled, kind] : type_words) words.emplace_back(spelled);
+    fail(token().span, "JR-113", fmt::format("a type or '=' was expected after the column's name, found {}", found()),
+         is_name() && !base::nearest_name(token().text, words).empty()
+             ? base::did_you_mean(token().text, words)
+             : "the types are integer, decimal(digits), real, text, boolean, date, datetime, time");
+  }
+  take();
+  Type type{word->second, 0};
+  if (type.kind == TypeKind::decimal) {
+    expect("(", "after decimal: the number of digits after the point");
+    const Token digits = take();
+    if (digits.kind != TokenKind::number || digits.type.kind != TypeKind::integer ||
+        digits.value.exact() > base::max_scale) {
+      fail(digits.span, "JR-113", "a decimal has 0 to 18 digits after the point", "write: decimal(2)");
+    }
+    type.scale = static_cast<std::uint8_t>(digits.value.exact());
+    expect(")", "after the digits");
+  }
+  return {type, since(begin)};
+}
+
+syntax::Attributes Parser::attributes() {
+  syntax::Attributes attributes;
+  while (true) {
+    if (is("sorted") && is("by", 1)) {
+      take();
+      take();
+      attributes.sorted_by = name("the column to sort by");
+    } else if (is("format") && is_text(1)) {
+      take();
+      attributes.format_span = token().span;
+      attributes.format = take().text;
+    } else if (is("used") && is("by", 1)) {
+      take();
+      take();
+      attributes.used_by.push_back(text("who uses it"));
+    } else if (is_text()) {
+      attributes.description = take().text;
+    } else {
+      return attributes;
+    }
+  }
+}
+
+void Parser::link(syntax::Model& model, Span begin) {
+  take();
+  syntax::Link link;
+  link.from = link_end();
+  expect("->", "between the two columns of the link");
+  link.to = link_end();
+  if (accept("as")) link.role = name("the link's role");
+  link.span = since(begin);
+  model.links.push_back(std::move(link));
+}
+
+void Parser::measure(syntax::Model& model, Span begin, bool hidden) {
+  take();
+  syntax::Measure measure;
+  measure.hidden = hidden;
+  measure.name = name("the measure's name");
+  expect("=", "after the measure's name");
+  measure.expression = expression();
+  measure.attributes = attributes();
+  measure.span = since(begin);
+  model.measures.push_back(std::move(measure));
+}
+
+// table.column, or table.(column, column, …)
+syntax::LinkEnd Parser::link_end() {
+  syntax::LinkEnd end;
+  const Span begin = token().span;
+  end.table = name("a table");
+  expect(".", "between the table and its column");
+  if (accept("(")) {
+    do end.columns.push_back(name("a column"));
+    while (accept(","));
+    expect(")", "after the columns");
+  } else {
+    end.columns.push_back(name("a column"));
+  }
+  end.span = since(begin);
+  return end;
+}
+
+void Parser::parameter(syntax::Model& model, Span begin) {
+  take();
+  syntax::Parameter parameter;
+  parameter.name = name("the parameter's name");
+  expect("=", "after the parameter's name");
+  parameter.value = expression();
+  if (is_text()) parameter.description = take().text;
+  parameter.span = since(begin);
+  model.parameters.push_back(std::move(parameter));
+}
+
+void Parser::calendar(syntax::Model& model, Span begin) {
+  take();
+  syntax::Calendar calendar;
+  calendar.day = link_end();
+  if (accept("periods")) {
+    expect("(", "before the columns that name periods");
+    do calendar.periods.push_back(name("a column"));
+    while (accept(","));
+    expect(")", "after the columns");
+  }
+  calendar.span = since(begin);
+  model.calendars.push_back(std::move(calendar));
+}
+
+void Parser::include(syntax::Model& model, Span begin) {
+  take();
+  syntax::Include include;
+  include.file = text("the file to include");
+  include.span = since(begin);
+  model.includes.push_back(std::move(include));
+}
+
+syntax::Measure Parser::measure_text() {
+  syntax::Model model;
+  try {
+    if (!is("measure"))
+      fail(token().span, "JR-110", fmt::format("a measure was expected, found {}", found()),
+           "write: measure NAME = EXPRESSION");
+    measure(model, token().span, false);
+    if (!at_end()) fail(token().span, "JR-110", fmt::format("the measure should end before {}", found()));
+  } catch (const Abandon&) {
+    return {};
+  }
+  return std::move(model.measures.front());
+}
+
+// --- what stands in the header --------------------------------------------------------------------------------------
+
+syntax::Model parse_model(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {
+  return Parser(sources, file, diagnostics).model();
+}
+
+syntax::Query parse_query(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {
+  return Parser(sources, file, diagnostics).query_text();
+}
+
+syntax::ExpressionPtr parse_expression(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {
+  return Parser(sources, file, diagnostics).expression_text();
+}
+
+syntax::Measure parse_measure(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {
+  return Parser(sources, file, diagnostics).measure_text();
+}
+
+}  // namespace juniper::language

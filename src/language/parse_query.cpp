@@ -1,0 +1,142 @@
+// Queries: their clauses, in any order, each at most once.
+#include "language/parser_core.h"
+
+namespace juniper::language {
+
+syntax::Query Parser::query_text() {
+  syntax::Query query;
+  try {
+    query_clauses(query);
+    if (!at_end())
+      fail(token().span, "JR-110", fmt::format("a clause of a query was expected, found {}", found()),
+           "the clauses are by, show, where, having, total, sort, limit, keep empty, from, with measure");
+  } catch (const Abandon&) {
+  }
+  return query;
+}
+
+void Parser::query(syntax::Model& model) {
+  take();
+  const syntax::Name query_name = name("the query's name");
+  std::string title;
+  if (is_text()) title = take().text;
+  expect("{", "before the query's clauses");
+  syntax::Query query;
+  query_clauses(query);
+  query.name = query_name;
+  query.title = std::move(title);
+  if (!is("}")) {
+    fail(token().span, "JR-110", fmt::format("a clause of the query or '}}' was expected, found {}", found()),
+         is_name() ? base::did_you_mean(token().text, {clause_words.begin(), clause_words.end()}) : "");
+  }
+  take();
+  model.queries.push_back(std::move(query));
+}
+
+void Parser::query_clauses(syntax::Query& query) {
+  const Span begin = token().span;
+  std::vector<std::string> seen;
+  clauses_ = true;
+  while (is_any(clause_words)) {
+    const Token word = take();
+    if (word.text == "with") {
+      measure_draft(query);
+      continue;
+    }
+    if (among(word.text, seen)) {
+      fail(word.span, "JR-114", fmt::format("this query has a second `{}`", word.text), "write one list, with commas");
+    }
+    seen.push_back(word.text);
+    query_clause(query, word.text);
+  }
+  clauses_ = false;
+  query.span = since(begin);
+}
+
+void Parser::query_clause(syntax::Query& query, const std::string& word) {
+  if (word == "from") {
+    query.from = name("a table");
+  } else if (word == "by") {
+    do query.by.push_back(by_item());
+    while (accept(","));
+  } else if (word == "show") {
+    do query.show.push_back(show_item());
+    while (accept(","));
+  } else if (word == "where") {
+    query.where = expression();
+  } else if (word == "having") {
+    query.having = expression();
+  } else if (word == "keep") {
+    expect("empty", "after `keep`");
+    query.keep_empty = true;
+  } else if (word == "total") {
+    do query.totals.push_back(total_item());
+    while (accept(","));
+  } else if (word == "sort") {
+    do query.sort.push_back(sort_item());
+    while (accept(","));
+  } else {
+    const Token number = take();
+    if (number.kind != TokenKind::number || number.type.kind != TypeKind::integer) {
+      fail(number.span, "JR-110", "a whole number of rows was expected after limit");
+    }
+    query.limit = static_cast<std::uint64_t>(number.value.exact());
+  }
+}
+
+// `with measure revenue = …`: another definition for this query alone. Several may follow each other.
+void Parser::measure_draft(syntax::Query& query) {
+  if (!is("measure")) {
+    fail(token().span, "JR-110", fmt::format("`with measure` was expected, found {}", found()),
+         "a query's draft: with measure NAME = EXPRESSION");
+  }
+  syntax::Model drafts;
+  measure(drafts, token().span, false);
+  query.drafts.push_back(std::move(drafts.measures.front()));
+}
+
+syntax::ByItem Parser::by_item() {
+  syntax::ByItem item{path("a column"), std::nullopt};
+  if (accept("as")) item.alias = name("a name for the column");
+  return item;
+}
+
+syntax::ShowItem Parser::show_item() {
+  syntax::ShowItem item;
+  const Span begin = token().span;
+  if (is_name() && is("=", 1)) {
+    item.alias = name("a name");
+    take();
+  }
+  item.expression = expression();
+  if (!item.alias && accept("as")) item.alias = name("a name for the measure");
+  item.span = since(begin);
+  return item;
+}
+
+syntax::TotalItem Parser::total_item() {
+  syntax::TotalItem item;
+  const Span begin = token().span;
+  if (accept("grand")) {
+  } else if (accept("(")) {
+    do item.kept.push_back(path("a column of `by`"));
+    while (accept(","));
+    expect(")", "after the columns of the total");
+  } else {
+    item.kept.push_back(path("`grand` or a column of `by`"));
+  }
+  item.span = since(begin);
+  return item;
+}
+
+syntax::SortItem Parser::sort_item() {
+  syntax::SortItem item{path("a column or measure of the query"), false};
+  if (accept("desc")) {
+    item.descending = true;
+  } else {
+    accept("asc");
+  }
+  return item;
+}
+
+}  // namespace juniper::language

@@ -1,0 +1,409 @@
+#include "language/slices.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace juniper::language {
+
+std::vector<ColumnRef> mentions(const CheckedModel& model, const Predicate& predicate) {
+  std::vector<ColumnRef> columns;
+  if (predicate.kind == PredicateKind::days) {
+    columns.push_back({predicate.table, {}, model.calendar->day});
+  }
+  if (!predicate.expression) return columns;
+  walk_scalars(predicate.expression, [&](const Node& n) {
+    if (n.op == Op::column && n.variable == slice_row) columns.push_back(n.column);
+  });
+  return columns;
+}
+
+Reach reach(const CheckedModel& model, const Predicate& predicate, TableIndex table, const Roles& roles) {
+  if (predicate.kind == PredicateKind::row) {
+    const std::size_t ways = model.paths(table, predicate.table, roles).size();
+    return ways == 0 ? Reach::none : (ways == 1 ? Reach::all : Reach::ambiguous);
+  }
+  std::size_t found = 0;
+  const auto columns = mentions(model, predicate);
+  for (const ColumnRef& column : columns) {
+    const auto rebased = model.rebase(column, table, roles);
+    if (rebased.ambiguous) return Reach::ambiguous;
+    found += rebased.ref ? 1 : 0;
+  }
+  if (found == 0) return Reach::none;
+  return found == columns.size() ? Reach::all : Reach::part;
+}
+
+namespace {
+
+std::vector<LinkIndex> roles_in(const CheckedModel& model, const std::vector<LinkIndex>& path) {
+  std::vector<LinkIndex> roles;
+  for (const LinkIndex link : path) {
+    if (!model.links[link].role.empty()) roles.push_back(link);
+  }
+  return roles;
+}
+
+bool named_by(const CheckedModel& model, const ColumnRef& column, const Across& across) {
+  const auto roles = roles_in(model, column.path);
+  for (const ColumnRef& dropped : across.columns) {
+    if (dropped.column == column.column && roles_in(model, dropped.path) == roles) return true;
+  }
+  for (const LinkIndex role : across.roles) {
+    if (std::find(roles.begin(), roles.end(), role) != roles.end()) return true;
+  }
+  return roles.empty() &&
+         std::find(across.tables.begin(), across.tables.end(), column.column.table) != across.tables.end();
+}
+
+Covered of_count(std::size_t covered, std::size_t all) {
+  if (covered == 0) return Covered::none;
+  return covered == all ? Covered::all : Covered::part;
+}
+
+Covered opposite(Covered covered) {
+  if (covered == Covered::part) return covered;
+  return covered == Covered::all ? Covered::none : Covered::all;
+}
+
+}  // namespace
+
+Covered covered(const CheckedModel& model, const Predicate& predicate, const Across& across) {
+  Covered named = Covered::none;
+  if (predicate.kind == PredicateKind::row) {
+    if (std::find(across.tables.begin(), across.tables.end(), predicate.table) != across.tables.end()) {
+      named = Covered::all;
+    } else if (std::any_of(across.columns.begin(), across.columns.end(),
+                           [&](const ColumnRef& c) { return c.path.empty() && c.column.table == predicate.table; })) {
+      named = Covered::part;  // a row is all of its columns
+    }
+  } else {
+    const auto columns = mentions(model, predicate);
+    const auto count = static_cast<std::size_t>(std::count_if(
+        columns.begin(), columns.end(), [&](const ColumnRef& column) { return named_by(model, column, across); }));
+    named = of_count(count, columns.size());
+  }
+  return across.everything ? opposite(named) : named;
+}
+
+Covered replaced_by_during(const CheckedModel& model, const Predicate& predicate) {
+  const Calendar& calendar = *model.calendar;
+  if (predicate.kind == PredicateKind::row) return predicate.table == calendar.day.table ? Covered::all : Covered::none;
+  const auto columns = mentions(model, predicate);
+  const auto count = std::count_if(columns.begin(), columns.end(), [&](const ColumnRef& column) {
+    const bool period =
+        std::find(calendar.periods.begin(), calendar.periods.end(), column.column.column) != calendar.periods.end();
+    return roles_in(model, column.path).empty() && column.column.table == calendar.day.table &&
+           (column.column == calendar.day || period);
+  });
+  return of_count(static_cast<std::size_t>(count), columns.size());
+}
+
+Roles with_role(const CheckedModel& model, Roles roles, LinkIndex role) {
+  std::erase_if(roles, [&](LinkIndex other) {
+    return model.links[other].from.table == model.links[role].from.table &&
+           model.links[other].to.table == model.links[role].to.table;
+  });
+  roles.push_back(role);
+  std::sort(roles.begin(), roles.end());
+  return roles;
+}
+
+ColumnRef routed(const CheckedModel& model, ColumnRef ref, const Roles& roles) {
+  for (LinkIndex& index : ref.path) {
+    const Link& link = model.links[index];
+    if (!link.role.empty()) continue;
+    for (const LinkIndex role : roles) {
+      if (model.links[role].from.table == link.from.table && model.links[role].to.table == link.to.table) {
+        index = role;
+        break;
+      }
+    }
+  }
+  return ref;
+}
+
+std::vector<Predicate> narrowing(const RowSetPtr& set, TableIndex table) {
+  std::vector<Predicate> predicates;
+  if (!set || set->table) {
+    predicates.push_back({PredicateKind::row, nullptr, set ? *set->table : table, set ? set->span : Span{}, 0});
+    return predicates;
+  }
+  for (const Field& field : set->fields) {
+    if (field.identifies) predicates.push_back({PredicateKind::key, field.key, 0, field.span, 0});
+  }
+  for (const NodePtr& condition : set->made_by) {
+    predicates.push_back({PredicateKind::filter, condition, 0, condition->span, 0});
+  }
+  return predicates;
+}
+
+namespace {
+
+struct StaticSlice {
+  std::vector<Predicate> predicates;
+  Roles roles;
+};
+
+class Walk {
+ public:
+  Walk(const CheckedModel& model, const SliceStart& start, Diagnostics& diagnostics)
+      : model_(model), start_(start), diagnostics_(diagnostics), next_(start.predicates.size()) {
+    if (start.row) rows_[start.row->first] = {{}, nullptr, start.row->second};
+  }
+
+  SliceUse run(const NodePtr& node) {
+    visit(node, {start_.predicates, {}});
+    return std::move(use_);
+  }
+
+ private:
+  struct Row {
+    StaticSlice slice;
+    RowSetPtr set;
+    TableIndex table = 0;
+  };
+
+  void error(Span span, std::string code, std::string message, std::string suggestion,
+             Severity severity = Severity::error) {
+    auto diagnostic =
+        model_.sources.diagnostic(severity, std::move(code), span, std::move(message), std::move(suggestion));
+    const bool told = std::any_of(diagnostics_.begin(), diagnostics_.end(), [&](const Diagnostic& other) {
+      return other.code == diagnostic.code && other.place == diagnostic.place && other.message == diagnostic.message;
+    });
+    if (!told) diagnostics_.push_back(std::move(diagnostic));
+  }
+
+  void visit(const NodePtr& node, const StaticSlice& slice) {
+    if (!node) return;
+    switch (node->op) {
+      case Op::measure:
+        if (first_time(node->measure, slice)) visit(model_.measures[node->measure].expression, slice);
+        return;
+      case Op::modified:
+        return modified(*node, slice);
+      case Op::aggregate: {
+        std::size_t first = 0;
+        if (node->aggregate == Aggregate::rank) visit(node->children[first++], slice);
+        rows(node->rows, slice);
+        for (; first < node->children.size(); ++first) visit(node->children[first], slice);
+        return;
+      }
+      case Op::let:
+        for (const Let& let : node->lets) {
+          visit(let.value, slice);
+          if (let.rows) {
+            rows(let.rows, slice);
+            names_[let.name] = rows_.at(let.rows->variable).slice;
+          }
+        }
+        break;
+      default:
+        break;
+    }
+    for (const NodePtr& child : node->children) visit(child, slice);
+  }
+
+  // Measures that are named again in the same slice have nothing new to say.
+  bool first_time(MeasureIndex measure, const StaticSlice& slice) {
+    std::vector<std::size_t> key{measure};
+    for (const LinkIndex role : slice.roles) key.push_back(role);
+    key.push_back(~std::size_t{0});
+    for (const Predicate& predicate : slice.predicates) key.push_back(predicate.id);
+    return seen_.insert(std::move(key)).second;
+  }
+
+  // The same condition or row, met again, keeps its id.
+  std::size_t id_of(const void* what, std::size_t part) {
+    const auto [at, fresh] = ids_.try_emplace({what, part}, next_);
+    if (fresh) ++next_;
+    return at->second;
+  }
+
+  StaticSlice narrowed(VariableId variable) {
+    const Row& row = rows_.at(variable);
+    StaticSlice slice = row.slice;
+    auto added = narrowing(row.set, row.table);
+    for (std::size_t i = 0; i < added.size(); ++i) {
+      added[i].id = id_of(row.set ? static_cast<const void*>(row.set.get()) : &start_, i);
+      slice.predicates.push_back(std::move(added[i]));
+    }
+    return slice;
+  }
+
+  void drop(StaticSlice& slice, const Across& across) {
+    std::vector<Predicate> kept;
+    for (Predicate& predicate : slice.predicates) {
+      switch (covered(model_, predicate, across)) {
+        case Covered::all:
+          use_.dropped.insert(predicate.id);
+          continue;
+        case Covered::part:
+          error(across.span, "JR-411",
+                fmt::format("only a part of the filter `{}` is dropped here, and what is left of it is no filter",
+                            model_.sources.text(predicate.span)),
+                "drop all of its columns, or split it into conditions joined by `and`");
+          break;
+        case Covered::none:
+          warn_of_link_columns(predicate, across);
+          break;
+      }
+      kept.push_back(std::move(predicate));
+    }
+    slice.predicates = std::move(kept);
+  }
+
+  // A filter that stays on a column that links to a dropped table still chooses among its rows.
+  void warn_of_link_columns(const Predicate& predicate, const Across& across) {
+    if (across.everything) return;
+    for (const ColumnRef& column : mentions(model_, predicate)) {
+      for (const Link& link : model_.links) {
+        if (!link.from.reads(column.column)) continue;
+        if (std::find(across.tables.begin(), across.tables.end(), link.to.table) == across.tables.end()) continue;
+        error(across.span, "JR-412",
+              fmt::format("the filter `{}` stays, and its column leads to {}, whose filters are dropped here",
+                          model_.sources.text(predicate.span), model_.tables[link.to.table].name),
+              fmt::format("drop it too: across ({}, {})", model_.tables[link.to.table].name,
+                          model_.column_name(column.column)),
+              Severity::warning);
+      }
+    }
+  }
+
+  void modified(const Node& node, const StaticSlice& incoming) {
+    const Modifiers& m = *node.modifiers;
+    StaticSlice slice = m.of ? narrowed(*m.of) : incoming;
+    if (m.via) slice.roles = with_role(model_, slice.roles, *m.via);
+    if (m.across) drop(slice, *m.across);
+    if (m.during) move(slice, *m.during);
+    for (std::size_t i = 0; i < m.where.size(); ++i) {
+      visit(m.where[i], incoming);
+      slice.predicates.push_back({PredicateKind::filter, m.where[i], 0, m.where[i]->span, id_of(&m, i)});
+    }
+    visit(node.children[0], slice);
+  }
+
+  void move(StaticSlice& slice, const During& during) {
+    const TableIndex calendar = model_.calendar->day.table;
+    check_reach(slice, calendar);
+    std::vector<Predicate> kept;
+    for (Predicate& predicate : slice.predicates) {
+      const Covered replaced = replaced_by_during(model_, predicate);
+      if (replaced == Covered::all) {
+        use_.dropped.insert(predicate.id);
+        continue;
+      }
+      if (replaced == Covered::part) {
+        error(during.span, "JR-411",
+              fmt::format("only a part of the filter `{}` is replaced by this period",
+                          model_.sources.text(predicate.span)),
+              "split it into conditions joined by `and`");
+      }
+      for (const ColumnRef& column : mentions(model_, predicate)) {
+        for (const Link& link : model_.links) {
+          if (link.to.table != calendar || !link.from.reads(column.column)) continue;
+          error(during.span, "JR-411",
+                fmt::format("the filter `{}` is on a date of the fact itself, and this period would not move it",
+                            model_.sources.text(predicate.span)),
+                fmt::format("filter by {}", model_.column_name(model_.calendar->day)));
+        }
+      }
+      kept.push_back(std::move(predicate));
+    }
+    slice.predicates = std::move(kept);
+    slice.predicates.push_back({PredicateKind::days, nullptr, calendar, during.span, id_of(&during, 0)});
+  }
+
+  void rows(const RowSetPtr& set, const StaticSlice& slice) {
+    switch (set->kind) {
+      case RowsKind::table: {
+        StaticSlice own = set->of ? linked(*set) : slice;
+        if (set->via) own.roles = with_role(model_, own.roles, *set->via);
+        if (set->across) drop(own, *set->across);
+        use_.tables.insert({*set->table, own.roles});
+        check_reach(own, *set->table);
+        rows_[set->variable] = {std::move(own), set, *set->table};
+        return;
+      }
+      case RowsKind::members:
+        rows_[set->variable] = {members_.at(set->group), set, set->table.value_or(0)};
+        return;
+      case RowsKind::named:
+        rows_[set->variable] = {names_.at(set->name), set, set->table.value_or(0)};
+        return;
+      default:
+        break;
+    }
+    rows(set->input, slice);
+    if (set->other) rows(set->other, slice);
+    const StaticSlice carried = rows_.at(set->input->variable).slice;
+    for (const NodePtr& value : set->values) visit(value, slice);
+    if (set->kind == RowsKind::filtered) visit(set->condition, slice);
+    rows_[set->variable] = {carried, set, set->table.value_or(0)};
+    if (set->kind == RowsKind::grouped) {
+      members_[set->variable] = carried;
+      for (const NodePtr& result : set->results) visit(result, slice);
+    }
+  }
+
+  // `T of x`: the slice of x narrowed to x. The row must be one that T leads to.
+  StaticSlice linked(const RowSet& set) {
+    const Row& row = rows_.at(*set.of);
+    if (!row.set || row.set->table) {
+      const TableIndex table = row.set ? *row.set->table : row.table;
+      Roles roles = row.slice.roles;
+      if (set.via) roles = with_role(model_, roles, *set.via);
+      if (model_.paths(*set.table, table, roles).empty()) {
+        error(set.span, "JR-207",
+              fmt::format("no link leads from {} to {}", model_.tables[*set.table].name, model_.tables[table].name),
+              "`of` takes the many rows that belong to one");
+      }
+    }
+    return narrowed(*set.of);
+  }
+
+  void check_reach(const StaticSlice& slice, TableIndex table) {
+    for (const Predicate& predicate : slice.predicates) {
+      const std::string_view text = model_.sources.text(predicate.span);
+      switch (reach(model_, predicate, table, slice.roles)) {
+        case Reach::all:
+          use_.reached.insert(predicate.id);
+          break;
+        case Reach::part:
+          error(predicate.span, "JR-404",
+                fmt::format("only a part of this condition reaches {}, over which '{}' goes", model_.tables[table].name,
+                            start_.what),
+                "split it into conditions joined by `and`, each over tables that all are reached or all are not");
+          break;
+        case Reach::ambiguous:
+          error(predicate.span, "JR-208",
+                fmt::format("several paths lead from {} to what `{}` filters, in '{}'", model_.tables[table].name, text,
+                            start_.what),
+                "give one of the links a role (as NAME), or write the path by its first table");
+          break;
+        case Reach::none:
+          break;
+      }
+    }
+  }
+
+  const CheckedModel& model_;
+  const SliceStart& start_;
+  Diagnostics& diagnostics_;
+  SliceUse use_;
+  std::size_t next_;
+  std::map<std::pair<const void*, std::size_t>, std::size_t> ids_;
+  std::set<std::vector<std::size_t>> seen_;
+  std::map<VariableId, Row> rows_;
+  std::map<VariableId, StaticSlice> names_;
+  std::map<VariableId, StaticSlice> members_;
+};
+
+}  // namespace
+
+SliceUse follow_slices(const CheckedModel& model, const NodePtr& node, const SliceStart& start,
+                       Diagnostics& diagnostics) {
+  return Walk(model, start, diagnostics).run(node);
+}
+
+}  // namespace juniper::language
