@@ -16,7 +16,8 @@ int exit_status(const Diagnostics& errors) {
   static constexpr std::array<std::string_view, 3> refused{"JR-803", "JR-804", "JR-805"};
   const Diagnostic& first = errors.front();
   if (std::find(refused.begin(), refused.end(), first.code) != refused.end()) return 1;
-  const bool typed = first.place.file == "<query>" || first.place.file == "<where>";
+  const bool typed = first.place.file == "<query>" || first.place.file == "<where>" || first.place.file == "<draft>" ||
+                     (first.code == "JR-213" && first.place.file.empty());
   return typed || std::find(usage.begin(), usage.end(), first.code) != usage.end() ? 2 : 3;
 }
 
@@ -32,6 +33,11 @@ int Console::fail(const Diagnostics& errors) const {
   const std::string text = juniper::render(errors, message_color_);
   std::fwrite(text.data(), 1, text.size(), stderr);
   return exit_status(errors);
+}
+
+void Console::warn(const Diagnostics& warnings) const {
+  const std::string text = juniper::render(warnings, message_color_);
+  std::fwrite(text.data(), 1, text.size(), stderr);
 }
 
 void Console::progress(const Progress& progress) {

@@ -22,6 +22,8 @@ class Console {
   void print(const std::string& text) const;
   // Prints errors and gives the exit status for them.
   int fail(const Diagnostics& errors) const;
+  // Prints warnings to stderr.
+  void warn(const Diagnostics& warnings) const;
   // Draws a line of progress on stderr when that is a terminal; nothing otherwise.
   void progress(const Progress& progress);
   void clear_progress();

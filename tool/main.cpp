@@ -35,6 +35,8 @@ struct Arguments {
   bool quiet = false;
   unsigned threads = 0;
   std::string today;
+  std::vector<std::string> settings;
+  bool strict = false;
   std::string store;
   std::string model;
   bool again = false;
@@ -58,6 +60,7 @@ template <class Command>
 int with_dataset(const Arguments& arguments, const Options& options, Console& console, const Command& command) {
   const auto dataset = Dataset::open(arguments.model, options);
   console.clear_progress();
+  if (dataset) console.warn(dataset->model().warnings());
   return dataset ? command(*dataset) : console.fail(dataset.error());
 }
 
@@ -92,7 +95,11 @@ int run_links(const Arguments& arguments, const Options& options, Console& conso
 
 int run_ask(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console,
-                      [&](const Dataset& dataset) { return print_or_fail(ask(dataset, arguments.question), console); });
+                      [&](const Dataset& dataset) {
+                        const auto answer = ask(dataset, arguments.question);
+                        if (answer) console.warn(answer->warnings);
+                        return print_or_fail(answer, console);
+                      });
 }
 
 int run_refactor(const Arguments& arguments, const Options& options, Console& console) {
@@ -158,6 +165,10 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->check(CLI::Range(0U, 1024U))
       ->option_text("N");
   app.add_option("--today", arguments.today, "What today() gives, as YYYY-MM-DD")->option_text("DATE");
+  app.add_option("--set", arguments.settings, "The value of a parameter, as NAME=VALUE; may be repeated")
+      ->option_text("NAME=VALUE")
+      ->take_all();
+  app.add_flag("--strict", arguments.strict, "Warnings are errors");
   app.add_option("--store", arguments.store, "The store file; beside the model text by default")->option_text("FILE");
 
   const auto command = [&](const std::string& name, const std::string& what,
@@ -186,6 +197,16 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   ask_command->add_option("--where", arguments.question.where, "A further condition, joined by `and`; may be repeated")
       ->option_text("CONDITION")
       ->take_all();
+  ask_command->add_option("--draft", arguments.question.drafts,
+                          "Another definition for this question: 'measure NAME = …'; may be repeated")
+      ->option_text("MEASURE")
+      ->take_all();
+  ask_command
+      ->add_option("--plan", arguments.question.plan,
+                   "How to answer: engine, or naive (row by row and slice by slice, to hold the engine against)")
+      ->transform(CLI::CheckedTransformer(std::map<std::string, Plan>{{"engine", Plan::engine}, {"naive", Plan::naive}},
+                                          CLI::ignore_case))
+      ->option_text("PLAN");
   CLI::App* const refactor_command =
       command("refactor", "Change the model text, with proofs: inline TABLE.COLUMN", run_refactor);
   refactor_command
@@ -248,6 +269,15 @@ int main(int count, char** words) {
       return 2;
     }
     options.today = static_cast<std::int64_t>(today->exact());
+  }
+  options.reading.strict = arguments.strict;
+  for (const std::string& setting : arguments.settings) {
+    const std::size_t equals = setting.find('=');
+    if (equals == std::string::npos || equals == 0) {
+      fmt::print(stderr, "error: --set takes NAME=VALUE, and found '{}'\n", setting);
+      return 2;
+    }
+    options.reading.settings[setting.substr(0, equals)] = setting.substr(equals + 1);
   }
   const Color color = colored(arguments.color, STDOUT_FILENO) ? Color::on : Color::off;
   Console console({arguments.format, color}, arguments.quiet, colored(arguments.color, STDERR_FILENO));

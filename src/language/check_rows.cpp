@@ -162,6 +162,14 @@ RowSetPtr ExpressionChecker::routed(RowSetPtr input, const syntax::Name& name) {
 }
 
 RowSetPtr ExpressionChecker::dropping(RowSetPtr input, const syntax::Across& text) {
+  if (input->kind == RowsKind::distinct && input->input->kind == RowsKind::table) {
+    // distinct(stations.region) across …: of the table that its columns name.
+    const RowSetPtr table = dropping(input->input, text);
+    if (!table) return nullptr;
+    auto set = copy_of(input);
+    set->input = table;
+    return set;
+  }
   if (input->kind != RowsKind::table) {
     return error(text.span, "JR-409", std::string(seen_of_a_table), "write them behind the table itself");
   }

@@ -1,0 +1,214 @@
+// The whole language over a network small enough to check by hand. Every answer is asked for three times: of the engine,
+// of the naive evaluator, and by what stands here.
+#include <gtest/gtest.h>
+
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+constexpr const char* declarations =
+    R"(param min_price = 0.45
+table sessions from csv "sessions.csv" {
+  key id integer  bay_id integer  start_day date  end_day date  started datetime  energy_kwh decimal(1)  tariff_code text
+  channel text  idle_minutes integer
+)";
+constexpr const char* rest =
+    R"(}
+table bays from csv "bays.csv" { key bay_id integer  station_id integer
+)";
+constexpr const char* stations =
+    R"(}
+table stations from csv "stations.csv" { key station_id integer  name text  region text  installed date
+)";
+constexpr const char* others =
+    R"(}
+table tariffs from csv "tariffs.csv" { key tariff_code text  plan text  price_per_kwh decimal(2) }
+table days from csv "days.csv" { key day date  year integer  month integer  month_name text sorted by month  weekday integer }
+table visits from csv "visits.csv" { key visit integer  bay_id integer  site text  lane integer  kind text  cost integer }
+table categories from csv "categories.csv" { site text  lane integer  kind text  description text }
+link sessions.bay_id -> bays.bay_id
+link bays.station_id -> stations.station_id
+link sessions.tariff_code -> tariffs.tariff_code
+link sessions.start_day -> days.day
+link sessions.end_day -> days.day as end_date
+link visits.bay_id -> bays.bay_id
+link visits.(site, lane, kind) -> categories.(site, lane, kind)
+calendar days.day periods (year, month, month_name)
+measure energy = sum(energy_kwh for sessions)
+measure revenue = sum(energy_kwh * tariffs.price_per_kwh for sessions)
+measure price = revenue / energy
+measure share = revenue / (revenue across stations)
+)";
+
+// Calculated columns of sessions and of stations, and what follows the links.
+test::SmallModel network(const std::string& session_columns = "", const std::string& station_columns = "",
+                         const std::string& more = "") {
+  return {declarations + session_columns + rest + stations + station_columns + others + more,
+          {{"sessions.csv",
+            "id,bay_id,start_day,end_day,started,energy_kwh,tariff_code,channel,idle_minutes\n"
+            "1,10,2025-01-01,2025-01-01,2025-01-01 08:00:00,10.0,D,app,0\n"
+            "2,10,2025-01-02,2025-01-03,2025-01-02 09:00:00,20.0,N,card,5\n"
+            "3,11,2025-01-02,2025-01-02,2025-01-02 10:00:00,5.0,D,app,2\n"
+            "4,20,2025-02-01,2025-02-01,2025-02-01 08:00:00,7.0,X,card,\n"
+            "5,20,2025-02-03,2025-03-01,2025-02-03 12:00:00,7.0,D,app,3\n"
+            "6,30,2025-02-03,2025-02-03,2025-02-03 13:00:00,,N,card,1\n"
+            "7,99,2025-01-02,2025-01-02,2025-01-02 11:00:00,4.0,D,app,1\n"},
+           {"bays.csv", "bay_id,station_id\n10,1\n11,1\n20,2\n30,3\n40,4\n"},
+           {"stations.csv",
+            "station_id,name,region,installed\n1,Pier,Coast,2020-02-29\n2,Ridge,Upland,2021-06-01\n3,Cove,Coast,2022-12-31\n"
+            "4,Moor,Lowland,2024-01-01\n"},
+           {"tariffs.csv", "tariff_code,plan,price_per_kwh\nD,day,0.50\nN,night,0.30\n"},
+           {"days.csv",
+            "day,year,month,month_name,weekday\n2025-01-01,2025,1,January,3\n2025-01-02,2025,1,January,4\n"
+            "2025-01-03,2025,1,January,5\n2025-02-01,2025,2,February,6\n2025-02-02,2025,2,February,7\n"
+            "2025-02-03,2025,2,February,1\n2025-03-01,2025,3,March,6\n"},
+           {"visits.csv",
+            "visit,bay_id,site,lane,kind,cost\n1,10,A,1,x,100\n2,10,A,2,x,50\n3,20,B,1,,30\n4,20,B,1,y,5\n"},
+           {"categories.csv", "site,lane,kind,description\nA,1,x,clean\nA,2,x,repair\nB,1,z,paint\n"}}};
+}
+
+Options on_a_day() {
+  Options options;
+  options.today = parse_value("2025-03-01", Type{TypeKind::date, 0})->exact();
+  return options;
+}
+
+class Language : public testing::Test {
+ protected:
+  void expect(const Dataset& dataset, const std::string& query, const std::string& rows) {
+    Question question{query};
+    for (const Plan plan : {Plan::engine, Plan::naive}) {
+      question.plan = plan;
+      const auto answer = ask(dataset, question);
+      EXPECT_EQ(answer ? test::rows_of(*answer) : test::messages(answer.error()), rows)
+          << query << (plan == Plan::engine ? " (engine)" : " (naive)");
+    }
+  }
+  void expect(const std::string& query, const std::string& rows) { expect(dataset_, query, rows); }
+  void expect_error(const std::string& query, const std::string& code, const std::string& says = "") {
+    const auto answer = ask(dataset_, {query});
+    ASSERT_FALSE(answer) << query;
+    EXPECT_EQ(test::codes(answer.error()), code) << query << "\n" << test::messages(answer.error());
+    EXPECT_NE(test::messages(answer.error()).find(says), std::string::npos) << test::messages(answer.error());
+  }
+  // The values of a calculated column of sessions, in the order of their keys.
+  void expect_column(const std::string& expression, const std::string& values, const std::string& type = "sessions") {
+    const std::string column = "  calculated = " + expression + "\n";
+    const test::SmallModel model =
+        type == "sessions" ? network(column) : network("", column);
+    const Dataset dataset = model.open(on_a_day());
+    const std::string key = type == "sessions" ? "sessions.id" : "stations.station_id";
+    const std::string answer =
+        test::answer(dataset, "by " + key + ", " + type + ".calculated show count(" + type + ") as n");
+    std::string found;
+    std::size_t at = 0;
+    while (at < answer.size()) {
+      const std::size_t end = std::min(answer.find('\n', at), answer.size());
+      const std::string line = answer.substr(at, end - at);
+      const std::size_t first = line.find('|');
+      const std::size_t last = line.rfind('|');
+      found += (found.empty() ? "" : " ") + line.substr(first + 1, last - first - 1);
+      at = end + 1;
+    }
+    EXPECT_EQ(found, values) << expression;
+  }
+
+  test::SmallModel model_ = network();
+  Dataset dataset_ = model_.open(on_a_day());
+};
+
+// --- the table of examples ------------------------------------------------------------------------------------------
+
+TEST_F(Language, LineValueWithoutAStoredColumn) {
+  // 10 * 0.5 + 20 * 0.3 + 5 * 0.5 + 7 * 0.5 + 4 * 0.5
+  expect("show sum(energy_kwh * tariffs.price_per_kwh for sessions) as r", "19.000");
+}
+
+TEST_F(Language, OnlyOneChannelNullForTheRest) {
+  expect("by stations.name show sum(energy_kwh for sessions where channel = \"app\") as app, count(sessions) as n",
+         "Cove|null|1\nPier|15.0|3\nRidge|7.0|2\nnull|4.0|1");
+}
+
+TEST_F(Language, AgeInWholeYearsAveraged) {
+  // 5, 3, 2 and 1 whole years on 2025-03-01
+  expect("show avg(trunc(years_between(installed, today())) for stations) as age", "2.75");
+}
+
+TEST_F(Language, RunningTotalPerBayAsACalculatedColumn) {
+  expect_column("sum(t.energy_kwh for t in sessions where t.bay_id = this.bay_id and t.started <= this.started)",
+                "10.0 30.0 5.0 7.0 14.0 null 4.0");
+}
+
+TEST_F(Language, ChangeSinceTheBaysPreviousSession) {
+  expect_column(
+      "energy_kwh - last(t.energy_kwh by t.started for t in sessions where t.bay_id = this.bay_id and t.started < "
+      "this.started)",
+      "null 10.0 null null 0.0 null null");
+}
+
+TEST_F(Language, RankWithinAGroupAsACalculatedColumn) {
+  expect_column("rank(energy_kwh among t.energy_kwh for t in sessions where t.bay_id = this.bay_id desc dense)",
+                "2 1 1 1 1 null 1");
+}
+
+TEST_F(Language, RankOfARegionAmongAllWhateverFilterIsOn) {
+  const std::string rank =
+      "rank(revenue among revenue of g for g in distinct(stations.region) across stations.region desc dense)";
+  // Coast 13.5 (Pier 13.5, Cove null), Upland 3.5, those without a station 2.0; no session leads to Lowland.
+  expect("by stations.region show revenue, " + rank + " as r",
+         "Coast|13.500|1\nUpland|3.500|2\nnull|2.000|3");
+  expect("by stations.region show revenue, " + rank + " as r where stations.region <> \"Coast\"", "Upland|3.500|2");
+}
+
+TEST_F(Language, CountOfTheManySideAsACalculatedColumn) {
+  expect_column("count(bays of this)", "2 1 1 1", "stations");
+  expect_column("count(sessions of this)", "3 2 1 0", "stations");
+}
+
+TEST_F(Language, ClassFromThatCount) {
+  const test::SmallModel model = network("",
+                                         "  n_sessions = count(sessions of this)\n  class = case when n_sessions >= 3 "
+                                         "then \"busy\" when n_sessions >= 1 then \"steady\" else \"quiet\" end\n");
+  expect(model.open(), "by stations.class show count(stations) as n", "busy|1\nquiet|1\nsteady|2");
+}
+
+TEST_F(Language, ThreeBestRegionsByShareAsOneText) {
+  expect("show list(g.region, \", \" for g in top 2 distinct(stations.region) by share of g) as best", "Coast, Upland");
+}
+
+TEST_F(Language, AverageOfGroupTotals) {
+  // Pier 35, Ridge 14, Cove null, no station 4
+  expect("show avg(g.kwh for g in group sessions by bays.station_id with kwh = sum(energy_kwh for rows)) as a",
+         "17.666666666666668");
+}
+
+TEST_F(Language, RunningTotalAsAMeasure) {
+  expect("by days.day show let (d = max(day for days)) (energy across days where days.day <= d) as total",
+         "2025-01-01|10.0\n2025-01-02|39.0\n2025-01-03|39.0\n2025-02-01|46.0\n2025-02-02|46.0\n2025-02-03|53.0\n2025-03-"
+         "01|53.0");
+}
+
+TEST_F(Language, YearToDateWithTheFutureEmpty) {
+  expect(
+      "from days by days.month_name show if min(day for days) <= max(start_day for sessions across everything) then "
+      "(energy during to_date(year)) as total",
+      "January|39.0\nFebruary|53.0");
+}
+
+TEST_F(Language, PreviousValueOfASeries) {
+  expect("by days.day show energy, energy - (energy during previous(day)) as change",
+         "2025-01-01|10.0|null\n2025-01-02|29.0|19.0\n2025-02-01|7.0|null\n2025-02-03|7.0|null");
+}
+
+TEST_F(Language, AMissingLabelFilledIn) {
+  expect("by visits.visit show max(coalesce(categories.description, \"unknown\") for visits) as label",
+         "1|clean\n2|repair\n3|unknown\n4|unknown");
+}
+
+TEST_F(Language, ALinkOverThreeColumns) {
+  expect("by categories.description show sum(cost for visits) as cost", "clean|100\nrepair|50\nnull|35");
+}
+
+}  // namespace
+}  // namespace juniper
