@@ -770,7 +770,14 @@ Vector Collector::positions(const Vector& values, std::span<const GroupIndex> gr
         continue;
       }
       const auto& list = lists<T>()[groups[i]];
-      const auto& value = values.of<Seen<T>>()[i];
+      // Exact numbers of either width compare with each other.
+      const auto value = [&] {
+        if constexpr (std::is_same_v<T, std::int64_t> || std::is_same_v<T, int128>) {
+          return values.repr == Repr::narrow ? int128{values.narrow[i]} : values.wide[i];
+        } else {
+          return values.of<Seen<T>>()[i];
+        }
+      }();
       const auto before = descending ? list.end() - std::upper_bound(list.begin(), list.end(), value)
                                      : std::lower_bound(list.begin(), list.end(), value) - list.begin();
       out.narrow[i] = before + 1;

@@ -45,6 +45,17 @@ bool orders_rows(const Node& node) {
   return node.aggregate == Aggregate::first || node.aggregate == Aggregate::last || node.aggregate == Aggregate::list;
 }
 
+// Exact numbers in the wider of their two representations: parts that are evaluated apart may differ in it.
+VectorPtr widened(VectorPtr values, Type type) {
+  if (!type.is_exact_number() || values->repr == Repr::wide) return values;
+  auto out = std::make_shared<Vector>();
+  out->reset(Repr::wide, values->size());
+  out->state = values->state;
+  std::copy(values->narrow.begin(), values->narrow.begin() + static_cast<std::ptrdiff_t>(values->size()),
+            out->wide.begin());
+  return out;
+}
+
 void append(const Vector& from, std::size_t begin, std::size_t end, Vector& to) {
   for (std::size_t i = begin; i < end; ++i) {
     to.state[i] = from.state[i - begin];
@@ -285,7 +296,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
   if (node->aggregate == Aggregate::list) ordered->descending.clear();
   const auto take = [&](const FramePtr& pairs) {
     std::vector<VectorPtr> values;
-    for (const NodePtr& value : values_of) values.push_back(evaluate(value, pairs, slice));
+    for (const NodePtr& value : values_of) values.push_back(widened(evaluate(value, pairs, slice), value->type));
     if (orders_rows(*node)) {
       // The rows stand in their order already.
       auto places = std::make_shared<Vector>();

@@ -309,8 +309,10 @@ RowSetPtr ExpressionChecker::distinct(const syntax::Rows& r, const std::string& 
   set->input = input;
   set->made_by = input->made_by;
   set->not_narrowing = input->not_narrowing;
+  Scope columns = scope_with(input);
+  columns.rows = {row_of(input)};  // no other row has a say in what these columns are
   for (const auto& item : r.items) {
-    const NodePtr value = within(scope_with(input)).check(*item.expression);
+    const NodePtr value = within(columns).check(*item.expression);
     if (!value) return nullptr;
     const syntax::Name& last = item.expression->path.parts.back();
     Field field{last.text, value->type, in_slice(value, input, set->not_narrowing), true, std::nullopt, last.span};
@@ -359,8 +361,8 @@ RowSetPtr ExpressionChecker::grouped(const syntax::Rows& r, const std::string& r
 }
 
 RowSetPtr ExpressionChecker::combined(const syntax::Rows& r, const std::string& row_name) {
-  const RowSetPtr a = rows(*r.input, "");
-  const RowSetPtr b = rows(*r.other, "");
+  const RowSetPtr a = rows(*r.input, row_name);
+  const RowSetPtr b = rows(*r.other, row_name);
   if (!a || !b) return nullptr;
   const auto same_fields = [](const RowSet& x, const RowSet& y) {
     return std::equal(x.fields.begin(), x.fields.end(), y.fields.begin(), y.fields.end(),

@@ -1,0 +1,110 @@
+// Random models and queries, answered by the engine and by the naive evaluator.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <cstdlib>
+#include <set>
+
+#include "random/random_query.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+// Problems of a random text that no reader would call one of the generator: what it asks has no meaning.
+bool has_no_meaning(const Diagnostics& errors) {
+  static const std::set<std::string> codes{"JR-207", "JR-208", "JR-403", "JR-404",
+                                           "JR-406", "JR-409", "JR-411", "JR-701", "JR-211"};
+  return std::all_of(errors.begin(), errors.end(),
+                     [](const Diagnostic& d) { return d.severity == Severity::warning || codes.contains(d.code); });
+}
+
+bool same_value(const Value& a, const Value& b) {
+  if (a.kind() != b.kind()) return false;
+  if (a.kind() != Value::Kind::real) return a == b;
+  const double apart = std::abs(a.real() - b.real());
+  return apart <= 1e-7 || apart <= 1e-9 * std::max(std::abs(a.real()), std::abs(b.real()));
+}
+
+// What differs between two answers; "" when nothing does.
+std::string difference(const Result<QueryResult>& a, const Result<QueryResult>& b) {
+  if (!a && !b)
+    return a.error()[0].code == b.error()[0].code ? "" : test::messages(a.error()) + test::messages(b.error());
+  if (!a || !b) return "only one fails: " + test::messages(a ? b.error() : a.error());
+  const std::string both = test::rows_of(*a) + "\n--- and\n" + test::rows_of(*b);
+  if (a->rows.size() != b->rows.size()) return both;
+  for (std::size_t r = 0; r < a->rows.size(); ++r) {
+    if (a->rows[r].level != b->rows[r].level) return both;
+    for (std::size_t c = 0; c < a->rows[r].cells.size(); ++c) {
+      if (!same_value(a->rows[r].cells[c], b->rows[r].cells[c])) return both;
+    }
+  }
+  return "";
+}
+
+std::string compared(const Dataset& dataset, const std::string& query) {
+  Question question{query};
+  const auto engine = ask(dataset, question);
+  if (!engine && !has_no_meaning(engine.error())) return test::messages(engine.error());
+  if (!engine && engine.error()[0].code != "JR-701") return "";
+  question.plan = Plan::naive;
+  return difference(engine, ask(dataset, question));
+}
+
+// The smallest query that still differs.
+std::string shrunk(const Dataset& dataset, test::RandomQuery query) {
+  for (bool again = true; again;) {
+    again = false;
+    for (const test::RandomQuery& candidate : test::smaller(query)) {
+      if (compared(dataset, candidate.text()).empty()) continue;
+      query = candidate;
+      again = true;
+      break;
+    }
+  }
+  return query.text() + "\n" + compared(dataset, query.text());
+}
+
+TEST(RandomPlans, TheEngineAgreesWithTheNaiveEvaluator) {
+  const std::uint64_t seed = test::test_seed(20261123);
+  const char* const wanted = std::getenv("JUNIPER_QUERIES");
+  const std::size_t queries = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : 400;
+  fmt::print("seed {}\n", seed);
+  test::Random random(seed);
+  std::size_t asked = 0;
+  std::size_t answered = 0;
+  while (asked < queries) {
+    test::RandomModel model;
+    std::optional<test::SmallModel> files;
+    Result<Dataset> dataset = tl::unexpected(Diagnostics{});
+    do {
+      model = test::random_model(random, 24);
+      test::add_definitions(random, model);
+      files.emplace(model.text(), model.files());
+      dataset = Dataset::open(files->path());
+      ASSERT_TRUE(dataset || has_no_meaning(dataset.error())) << test::messages(dataset.error()) << model.text();
+    } while (!dataset);
+    for (int q = 0; q < 20; ++q) {
+      const test::RandomQuery query = test::random_query(random, model);
+      const std::string text = query.text();
+      ++asked;
+      const std::string differs = compared(*dataset, text);
+      if (!differs.empty()) {
+        std::string all = model.text();
+        for (const auto& [name, csv] : model.files()) all += "--- " + name + "\n" + csv;
+        FAIL() << "seed " << seed << ", query " << asked << "\n"
+               << text << "\n"
+               << differs << "\nshrunk to\n"
+               << shrunk(*dataset, query) << "\n"
+               << all;
+      }
+      answered += ask(*dataset, {text}) ? 1 : 0;
+    }
+  }
+  fmt::print("{} of {} queries have an answer\n", answered, asked);
+  EXPECT_GT(answered * 3, asked);
+}
+
+}  // namespace
+}  // namespace juniper

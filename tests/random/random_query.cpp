@@ -1,0 +1,730 @@
+#include "random/random_query.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+
+namespace juniper::test {
+
+std::string Piece::text() const {
+  std::string out = parts[0];
+  for (std::size_t i = 0; i < children.size(); ++i) out += children[i]->text() + parts[i + 1];
+  return out;
+}
+
+std::string RandomQuery::text() const {
+  const auto list = [](const auto& items, const auto& text_of) {
+    std::string out;
+    for (const auto& item : items) out += (out.empty() ? "" : ", ") + text_of(item);
+    return out;
+  };
+  std::string out;
+  for (const PiecePtr& draft : drafts) out += "with " + draft->text() + " ";
+  if (!by.empty()) out += "by " + list(by, [](const std::string& b) { return b; }) + " ";
+  std::size_t number = 0;
+  out += "show " + list(show, [&](const PiecePtr& p) { return fmt::format("s{} = ({})", number++, p->text()); });
+  if (!where.empty()) {
+    std::string conditions;
+    for (const PiecePtr& p : where) conditions += (conditions.empty() ? "(" : " and (") + p->text() + ")";
+    out += " where " + conditions;
+  }
+  if (having) out += " having (" + having->text() + ")";
+  if (!totals.empty()) out += " total " + list(totals, [](const std::string& t) { return t; });
+  if (!sort.empty()) out += " sort " + sort;
+  if (!limit.empty()) out += " limit " + limit;
+  if (keep_empty) out += " keep empty";
+  return out;
+}
+
+namespace {
+
+constexpr Type boolean{TypeKind::boolean, 0};
+constexpr Type integer{TypeKind::integer, 0};
+constexpr Type real{TypeKind::real, 0};
+constexpr Type text{TypeKind::text, 0};
+constexpr Type date{TypeKind::date, 0};
+
+struct RowInfo {
+  std::string name;
+  std::optional<std::size_t> table;
+  std::vector<ColumnInfo> fields;
+  bool narrows = true;
+};
+
+struct Place {
+  enum class Kind : std::uint8_t { row, measure, slice };
+  Kind kind = Kind::measure;
+  std::vector<RowInfo> rows;
+  std::vector<ColumnInfo> names;    // of let
+  std::vector<ColumnInfo> members;  // in the `with` of a group: the columns of its rows, by text
+  bool in_group = false;
+  std::optional<std::size_t> member_table;
+  std::vector<ColumnInfo> member_fields;
+  bool measures = true;  // measures and aggregates may stand here
+
+  std::string key() const {
+    std::string out = kind == Kind::row ? "row" : (kind == Kind::measure ? "measure" : "slice");
+    for (const RowInfo& row : rows) out += "," + row.name;
+    for (const ColumnInfo& name : names) out += "," + name.name;
+    return out + (in_group ? ",group" : "");
+  }
+};
+
+class Maker {
+ public:
+  Maker(Random& random, const RandomModel& model) : random_(random), model_(model) {}
+
+  PiecePtr expression(Type type, const Place& place, int depth) {
+    PiecePtr made = made_expression(type, place, depth);
+    auto tagged = std::make_shared<Piece>(*made);
+    tagged->place = to_string(type) + " @ " + place.key();
+    return tagged;
+  }
+
+  // A number, date, text … whose values are exactly the same however they are computed.
+  Type exact_type() {
+    static constexpr std::array types{integer, integer, Type{TypeKind::decimal, 1},  Type{TypeKind::decimal, 2}, text,
+                                      boolean, date,    Type{TypeKind::datetime, 0}, Type{TypeKind::time, 0}};
+    return types[pick(random_, types.size())];
+  }
+  Type number_type() {
+    static constexpr std::array types{integer, Type{TypeKind::decimal, 1}, Type{TypeKind::decimal, 2}};
+    return types[pick(random_, types.size())];
+  }
+  Type any_type() { return chance(random_, 20) ? real : exact_type(); }
+
+  // table.column of any table that could be a key, by or filter.
+  std::string slice_column(std::optional<Type> type = std::nullopt) {
+    for (int i = 0; i < 40; ++i) {
+      const TableInfo& table = model_.tables[pick(random_, model_.tables.size())];
+      const ColumnInfo& column = table.columns[pick(random_, table.columns.size())];
+      if (type && column.type != *type) continue;
+      if (!type && column.type.kind == TypeKind::real) continue;
+      const bool role = table.name == "days" && chance(random_, 15);
+      return (role ? "end_date" : table.name) + "." + column.name;
+    }
+    return "";
+  }
+
+ private:
+  static PiecePtr leaf(std::string written) {
+    auto piece = std::make_shared<Piece>();
+    piece->parts = {std::move(written)};
+    return piece;
+  }
+  static PiecePtr node(std::vector<std::string> parts, std::vector<PiecePtr> children) {
+    auto piece = std::make_shared<Piece>();
+    piece->parts = std::move(parts);
+    piece->children = std::move(children);
+    return piece;
+  }
+  PiecePtr binary(const std::string& op, PiecePtr a, PiecePtr b) {
+    return node({"(", " " + op + " ", ")"}, {std::move(a), std::move(b)});
+  }
+  template <std::size_t N>
+  std::string one_of(const std::array<const char*, N>& words) {
+    return words[pick(random_, N)];
+  }
+
+  // Columns of a type that stand in a place, as text.
+  std::vector<std::string> columns(Type type, const Place& place) const {
+    std::vector<std::string> found;
+    if (place.kind == Place::Kind::slice) {
+      for (const TableInfo& table : model_.tables) {
+        for (const ColumnInfo& column : table.columns) {
+          if (column.type == type) found.push_back(table.name + "." + column.name);
+        }
+      }
+    }
+    for (const RowInfo& row : place.rows) {
+      for (const ColumnInfo& field : row.fields) {
+        if (field.type == type) found.push_back(row.name + "." + field.name);
+      }
+      if (!row.table) continue;
+      const TableInfo& table = model_.tables[*row.table];
+      for (const ColumnInfo& column : table.columns) {
+        if (column.type == type) {
+          found.push_back(row.name + "." + column.name);
+          found.push_back(row.name + "." + column.name);
+        }
+      }
+      for (const std::size_t to : table.leads_to) {
+        for (const ColumnInfo& column : model_.tables[to].columns) {
+          if (column.type == type) found.push_back(row.name + "." + model_.tables[to].name + "." + column.name);
+        }
+      }
+      if (table.name == "sessions") {
+        for (const ColumnInfo& column : model_.tables[5].columns) {
+          if (column.type == type) found.push_back(row.name + ".end_date." + column.name);
+        }
+      }
+    }
+    for (const ColumnInfo& name : place.names) {
+      if (name.type == type) found.push_back(name.name);
+    }
+    return found;
+  }
+
+  PiecePtr made_expression(Type type, const Place& place, int depth) {
+    const auto found = columns(type, place);
+    if (!found.empty() && chance(random_, depth <= 0 ? 85 : 40)) return leaf(found[pick(random_, found.size())]);
+    if (depth <= 0) {
+      if (place.kind == Place::Kind::measure && chance(random_, 50)) return aggregate(type, place, 0);
+      return leaf(random_literal(random_, type));
+    }
+    if (place.measures && (place.kind == Place::Kind::measure || chance(random_, 22))) {
+      if (chance(random_, 55)) return aggregate(type, place, depth - 1);
+      if (chance(random_, 60)) {
+        if (PiecePtr made = modified(type, place, depth - 1)) return made;
+      }
+      if (chance(random_, 12)) return let(type, place, depth - 1);
+    }
+    return operation(type, place, depth - 1);
+  }
+
+  PiecePtr condition(const Place& place, int depth) { return expression(boolean, place, depth); }
+
+  PiecePtr operation(Type type, const Place& place, int depth) {
+    if (chance(random_, 12)) {
+      return node({"(if ", " then ", " else ", ")"},
+                  {condition(place, depth), expression(type, place, depth), expression(type, place, depth)});
+    }
+    if (chance(random_, 8)) {
+      return node({"case when ", " then ", " end"}, {condition(place, depth), expression(type, place, depth)});
+    }
+    if (chance(random_, 10)) {
+      return node({one_of(std::array{"coalesce(", "least(", "greatest("}), ", ", ")"},
+                  {expression(type, place, depth), expression(type, place, depth)});
+    }
+    switch (type.kind) {
+      case TypeKind::boolean:
+        return test(place, depth);
+      case TypeKind::integer:
+        return whole_number(place, depth);
+      case TypeKind::decimal:
+        if (chance(random_, 30)) {
+          return node({"round(", fmt::format(", {})", type.scale)}, {expression({TypeKind::decimal, 2}, place, depth)});
+        }
+        if (chance(random_, 20)) return node({"(-", ")"}, {expression(type, place, depth)});
+        return binary(one_of(std::array{"+", "-"}), expression(type, place, depth), expression(type, place, depth));
+      case TypeKind::real:
+        if (chance(random_, 50)) {
+          return binary("/", expression(number_type(), place, depth), expression(number_type(), place, depth));
+        }
+        return binary(one_of(std::array{"+", "-", "*"}), expression(real, place, depth),
+                      expression(real, place, depth));
+      case TypeKind::text:
+        return made_text(place, depth);
+      case TypeKind::date:
+        return made_date(place, depth);
+      default:
+        return leaf(random_literal(random_, type));
+    }
+  }
+
+  PiecePtr test(const Place& place, int depth) {
+    const Type type = exact_type();
+    const auto operand = [&] { return expression(type, place, depth); };
+    switch (pick(random_, 9)) {
+      case 0:
+        return binary("and", condition(place, depth), condition(place, depth));
+      case 1:
+        return binary("or", condition(place, depth), condition(place, depth));
+      case 2:
+        return node({"(not ", ")"}, {condition(place, depth)});
+      case 3:
+        return node({"(", chance(random_, 50) ? " is null)" : " is not null)"}, {operand()});
+      case 4:
+        return node({"(", chance(random_, 70) ? " in (" : " not in (", ", ", "))"}, {operand(), operand(), operand()});
+      case 5:
+        return node({"(", " between ", " and ", ")"}, {operand(), operand(), operand()});
+      case 6:
+        if (chance(random_, 40)) {
+          return node({"(", " like ", ")"}, {expression(text, place, depth),
+                                             leaf(one_of(std::array{"\"%a%\"", "\"_o%\"", "\"x%\"", "\"é\""}))});
+        }
+        return node({one_of(std::array{"starts_with(", "contains(", "ends_with("}), ", ", ")"},
+                    {expression(text, place, depth), expression(text, place, depth)});
+      case 7:
+        return binary(one_of(std::array{"is distinct from", "is not distinct from"}), operand(), operand());
+      default:
+        return binary(one_of(std::array{"=", "<>", "<", "<=", ">", ">="}), operand(), operand());
+    }
+  }
+
+  PiecePtr whole_number(const Place& place, int depth) {
+    switch (pick(random_, 7)) {
+      case 0:
+        return node({one_of(std::array{"year(", "month(", "weekday(", "week(", "quarter(", "day("}), ")"},
+                    {expression(date, place, depth)});
+      case 1:
+        return node({"length(", ")"}, {expression(text, place, depth)});
+      case 2:
+        return node({"sign(", ")"}, {expression(number_type(), place, depth)});
+      case 3:
+        return node({"days_between(", ", ", ")"}, {expression(date, place, depth), expression(date, place, depth)});
+      case 4:
+        return node({"abs(", ")"}, {expression(integer, place, depth)});
+      default:
+        return binary(one_of(std::array{"+", "-", "*", "div", "mod"}), expression(integer, place, depth),
+                      expression(integer, place, 0));
+    }
+  }
+
+  PiecePtr made_text(const Place& place, int depth) {
+    switch (pick(random_, 4)) {
+      case 0:
+        return node({"upper(", ")"}, {expression(text, place, depth)});
+      case 1:
+        return node({"substring(", ", 1, 2)"}, {expression(text, place, depth)});
+      case 2:
+        return node({"replace(", ", \"a\", \"oo\")"}, {expression(text, place, depth)});
+      default:
+        return binary("||", expression(text, place, depth), expression(text, place, depth));
+    }
+  }
+
+  PiecePtr made_date(const Place& place, int depth) {
+    switch (pick(random_, 4)) {
+      case 0:
+        return node({"add_days(", ", ", ")"}, {expression(date, place, depth), expression(integer, place, 0)});
+      case 1:
+        return node({"add_months(", ", ", ")"}, {expression(date, place, depth), expression(integer, place, 0)});
+      case 2:
+        return node({"date(", ")"}, {expression({TypeKind::datetime, 0}, place, depth)});
+      default:
+        return node({one_of(std::array{"start_of(", "end_of("}),
+                     one_of(std::array{", week)", ", month)", ", quarter)", ", year)"})},
+                    {expression(date, place, depth)});
+    }
+  }
+
+  // --- aggregates ---------------------------------------------------------------------------------------------------
+
+  struct Set {
+    PiecePtr piece;
+    RowInfo row;
+  };
+
+  static Place inside(const Place& place, const RowInfo& row) {
+    Place inner = place;
+    inner.kind = Place::Kind::row;
+    inner.rows.push_back(row);
+    return inner;
+  }
+
+  PiecePtr aggregate(Type type, const Place& around, int depth) {
+    Place place = around;
+    if (place.kind == Place::Kind::slice) place.kind = place.rows.empty() ? Place::Kind::measure : Place::Kind::row;
+    const std::string name = fmt::format("r{}", ++rows_);
+    const Set set = rows(place, name, depth);
+    const Place body = inside(place, set.row);
+    const auto over = [&](const std::string& word, Type of) {
+      return node({word + "(", fmt::format(" for {} in ", name), ")"}, {expression(of, body, depth), set.piece});
+    };
+    const auto first_or_last = [&] {
+      return node({one_of(std::array{"first(", "last("}), " by ",
+                   fmt::format("{} for {} in ", chance(random_, 30) ? " desc" : "", name), ")"},
+                  {expression(type, body, depth), expression(exact_type(), body, 0), set.piece});
+    };
+    switch (type.kind) {
+      case TypeKind::boolean:
+        if (chance(random_, 40)) return node({fmt::format("exists({} in ", name), ")"}, {set.piece});
+        return over(one_of(std::array{"any", "every", "min"}), boolean);
+      case TypeKind::integer:
+        switch (pick(random_, 7)) {
+          case 0:
+            return node({fmt::format("count({} in ", name), ")"}, {set.piece});
+          case 1:
+            return count_distinct(name, set, body, depth);
+          case 2:
+            return over("count", exact_type());
+          case 3:
+            return rank(name, set, place, body, depth);
+          case 4:
+            return over(one_of(std::array{"min", "max"}), integer);
+          case 5:
+            return chance(random_, 30) ? over("product", integer) : first_or_last();
+          default:
+            return over("sum", integer);
+        }
+      case TypeKind::decimal:
+        if (chance(random_, 25)) return first_or_last();
+        return over(one_of(std::array{"sum", "sum", "min", "max"}), type);
+      case TypeKind::real:
+        if (chance(random_, 15))
+          return node({"quantile(0.25, ", fmt::format(" for {} in ", name), ")"},
+                      {expression(number_type(), body, depth), set.piece});
+        return over(
+            one_of(std::array{"avg", "avg", "median", "stddev", "variance", "stddev_pop", "variance_pop", "sum"}),
+            chance(random_, 60) ? number_type() : real);
+      case TypeKind::text:
+        if (chance(random_, 40)) {
+          return node({"list(", fmt::format(", \"/\" for {} in ", name), ")"},
+                      {expression(text, body, depth), set.piece});
+        }
+        if (chance(random_, 30)) {
+          const std::string column = slice_column(text);
+          if (!column.empty()) return leaf("only(" + column + ")");
+        }
+        return chance(random_, 30) ? first_or_last() : over(one_of(std::array{"min", "max"}), text);
+      default:
+        return chance(random_, 30) ? first_or_last() : over(one_of(std::array{"min", "max"}), type);
+    }
+  }
+
+  PiecePtr count_distinct(const std::string& name, const Set& set, const Place& body, int depth) {
+    return node({"count(distinct ", fmt::format(" for {} in ", name), ")"},
+                {expression(exact_type(), body, depth), set.piece});
+  }
+
+  PiecePtr rank(const std::string& name, const Set& set, const Place& place, const Place& body, int depth) {
+    const Type type = exact_type();
+    const std::string order = std::string(chance(random_, 50) ? " desc" : "") + (chance(random_, 50) ? " dense" : "");
+    return node({"rank(", " among ", fmt::format(" for {} in ", name), order + ")"},
+                {expression(type, place, depth), expression(type, body, depth), set.piece});
+  }
+
+  // --- rows ---------------------------------------------------------------------------------------------------------
+
+  std::string dropped() {
+    const auto item = [&]() -> std::string {
+      if (chance(random_, 50)) return model_.tables[pick(random_, model_.tables.size())].name;
+      return chance(random_, 10) ? "end_date" : slice_column();
+    };
+    if (chance(random_, 15)) return "everything";
+    if (chance(random_, 10)) return "everything but " + model_.tables[pick(random_, model_.tables.size())].name;
+    return chance(random_, 70) ? item() : "(" + item() + ", " + item() + ")";
+  }
+
+  Set table_rows(const Place& place, const std::string& name, int depth) {
+    const std::size_t table = chance(random_, 45) ? 0 : pick(random_, model_.tables.size());
+    std::string written = model_.tables[table].name;
+    if (!place.rows.empty() && chance(random_, 30)) {
+      const RowInfo& row = place.rows[pick(random_, place.rows.size())];
+      // The many side of a row, or what a group stands for.
+      if (!row.table) {
+        written += " of " + row.name;
+      } else {
+        std::vector<std::size_t> many;
+        for (std::size_t t = 0; t < model_.tables.size(); ++t) {
+          const auto& to = model_.tables[t].leads_to;
+          if (std::find(to.begin(), to.end(), *row.table) != to.end()) many.push_back(t);
+        }
+        if (!many.empty()) {
+          const std::size_t chosen = many[pick(random_, many.size())];
+          RowInfo info{name, chosen, {}, true};
+          return filtered({leaf(model_.tables[chosen].name + " of " + row.name), info}, place, depth);
+        }
+      }
+    }
+    if (table == 0 && chance(random_, 10)) written += " via end_date";
+    if (chance(random_, 15)) written += " across " + dropped();
+    return filtered({leaf(written), {name, table, {}, true}}, place, depth);
+  }
+
+  Set filtered(Set set, const Place& place, int depth) {
+    if (!chance(random_, 45)) return set;
+    const Place body = inside(place, set.row);
+    if (place.rows.empty() || chance(random_, 50)) {
+      set.piece = node({"", " where ", ""}, {set.piece, condition(body, depth)});
+      return set;
+    }
+    // A condition that ties the row to one outside: an equality, and sometimes an inequality.
+    const Type type = exact_type();
+    const auto mine = columns(type, own_place(set.row));
+    const auto other = columns(type, place);
+    if (mine.empty() || other.empty()) return set;
+    std::string tie = mine[pick(random_, mine.size())] + one_of(std::array{" = ", " = ", " is not distinct from "}) +
+                      other[pick(random_, other.size())];
+    const Type order = exact_type();
+    const auto lower = columns(order, own_place(set.row));
+    const auto upper = columns(order, place);
+    if (!lower.empty() && !upper.empty() && chance(random_, 60)) {
+      const std::string comparison = lower[pick(random_, lower.size())] +
+                                     one_of(std::array{" <= ", " < ", " >= ", " > "}) +
+                                     upper[pick(random_, upper.size())];
+      tie = chance(random_, 30) ? comparison : tie + " and " + comparison;
+    }
+    set.piece = node({"", " where " + tie}, {set.piece});
+    return set;
+  }
+
+  static Place own_place(const RowInfo& row) {
+    Place place;
+    place.kind = Place::Kind::row;
+    place.rows = {row};
+    return place;
+  }
+
+  Set rows(const Place& place, const std::string& name, int depth) {
+    if (place.in_group && chance(random_, 60)) {
+      return {leaf("rows"), {name, place.member_table, place.member_fields, true}};
+    }
+    if (depth <= 0 || chance(random_, 60)) return table_rows(place, name, depth);
+    const std::string inner_name = fmt::format("r{}", ++rows_);
+    switch (pick(random_, 6)) {
+      case 0:
+        return distinct(place, name);
+      case 1:
+        return grouped(place, name, depth - 1);
+      case 2: {
+        const Set set = rows(place, name, depth - 1);
+        const std::string order = chance(random_, 40) ? " asc" : "";
+        return {node({fmt::format("(top {} ", 1 + pick(random_, 3)), " by ", order + ")"},
+                     {bracketed(set.piece), expression(exact_type(), inside(place, set.row), depth - 1)}),
+                set.row};
+      }
+      case 3: {
+        const Set set = rows(place, name, depth - 1);
+        const Type type = exact_type();
+        RowInfo row = set.row;
+        const std::string field = fmt::format("f{}", ++fields_);
+        const PiecePtr value = expression(type, inside(place, set.row), depth - 1);
+        row.fields.push_back({field, type});
+        return {node({"(", " with " + field + " = (", "))"}, {bracketed(set.piece), value}), row};
+      }
+      case 4: {
+        const Set a = table_rows(place, name, depth - 1);
+        const std::string table = model_.tables[*a.row.table].name;
+        const Set b = filtered({leaf(table), a.row}, place, depth - 1);
+        return {node({one_of(std::array{"union(", "except(", "intersect("}), ", ", ")"}, {unnamed(a), unnamed(b)}),
+                a.row};
+      }
+      default: {
+        const Set set = rows(place, name, depth - 1);
+        const std::string order = chance(random_, 40) ? " desc" : "";
+        return {node({"(", " sorted by ", order + ")"},
+                     {bracketed(set.piece), expression(exact_type(), inside(place, set.row), 0)}),
+                set.row};
+      }
+    }
+  }
+
+  static PiecePtr bracketed(const PiecePtr& piece) { return node({"(", ")"}, {piece}); }
+
+  // The parts of a union have no row of that name: they are the table alone.
+  PiecePtr unnamed(const Set& set) {
+    const std::string written = set.piece->text();
+    return written.find(set.row.name + ".") == std::string::npos ? set.piece : leaf(model_.tables[*set.row.table].name);
+  }
+
+  Set distinct(const Place& place, const std::string& name) {
+    static_cast<void>(place);
+    for (int i = 0; i < 20; ++i) {
+      const std::size_t table = pick(random_, model_.tables.size());
+      const ColumnInfo& column = model_.tables[table].columns[pick(random_, model_.tables[table].columns.size())];
+      if (column.type.kind == TypeKind::real) continue;
+      const std::string path = model_.tables[table].name + "." + column.name;
+      RowInfo row{name, std::nullopt, {column}, true};
+      if (chance(random_, 50)) {
+        const std::string across = chance(random_, 25) ? " across " + path : "";
+        return {leaf("distinct(" + path + ")" + across), row};
+      }
+      for (std::size_t from = 0; from < model_.tables.size(); ++from) {
+        const auto& to = model_.tables[from].leads_to;
+        if (std::find(to.begin(), to.end(), table) == to.end()) continue;
+        return {leaf("distinct(" + path + " for " + model_.tables[from].name + ")"), row};
+      }
+      return {leaf("distinct(" + path + ")"), row};
+    }
+    return {leaf("distinct(stations.region)"), {name, std::nullopt, {{"region", text}}, true}};
+  }
+
+  Set grouped(const Place& place, const std::string& name, int depth) {
+    const Set set = table_rows(place, "row", depth);
+    const std::string written = set.piece->text();
+    RowInfo row{name, std::nullopt, {}, true};
+    RowInfo member = set.row;
+    Place body = inside(place, member);
+    // The inner row has no name: only its columns as `row.x`.
+    const Type type = exact_type();
+    PiecePtr key = expression(type, body, chance(random_, 70) ? 0 : depth);
+    row.fields.push_back({"k", type});
+    Place results = place;
+    results.kind = Place::Kind::row;
+    results.rows.push_back(row);
+    results.in_group = true;
+    results.member_table = member.table;
+    results.member_fields = member.fields;
+    const Type result = any_type();
+    const PiecePtr value = expression(result, results, depth);
+    row.fields.push_back({"v", result});
+    return {node({"(group ", " by (", " as k) with v = (", "))"}, {set.piece, key, value}), row};
+  }
+
+  // --- measures -----------------------------------------------------------------------------------------------------
+
+  PiecePtr modified(Type type, const Place& place, int depth) {
+    std::string of;
+    if (place.kind == Place::Kind::row || !place.rows.empty()) {
+      of = chance(random_, 25) || place.rows.empty() ? " of slice"
+                                                     : " of " + place.rows[pick(random_, place.rows.size())].name;
+    }
+    Place inner = place;
+    inner.kind = Place::Kind::measure;
+    // A measure's name, or an expression in brackets.
+    PiecePtr operand;
+    std::vector<std::string> named;
+    for (const ColumnInfo& measure : model_.measure_types) {
+      if (measure.type == type) named.push_back(measure.name);
+    }
+    if (!named.empty() && chance(random_, 60)) {
+      operand = leaf(named[pick(random_, named.size())]);
+    } else {
+      operand = node({"(", ")"}, {expression(type, inner, depth)});
+    }
+    std::string words = of;
+    if (chance(random_, 12)) words += " via end_date";
+    if (chance(random_, 30)) words += " across " + dropped();
+    if (chance(random_, 20)) {
+      static constexpr std::array units{"day", "week", "month", "quarter", "year"};
+      const std::string unit = one_of(units);
+      static constexpr std::array periods{"to_date", "whole", "previous", "next"};
+      words += " during " +
+               (chance(random_, 70)
+                    ? one_of(periods) + "(" + unit + ")"
+                    : (chance(random_, 50) ? fmt::format("shift({} {})", static_cast<int>(pick(random_, 5)) - 2, unit)
+                                           : fmt::format("trailing({} {})", 1 + pick(random_, 3), unit)));
+    }
+    if (chance(random_, 30)) {
+      Place slice = place;
+      slice.kind = Place::Kind::slice;
+      return node({"(", words + " where ", ")"}, {operand, slice_condition(slice, depth)});
+    }
+    if (words.empty()) return place.kind == Place::Kind::measure ? operand : nullptr;
+    return node({"(", words + ")"}, {operand});
+  }
+
+  // column <op> something, over one table's columns so that it reaches as a whole.
+  PiecePtr slice_condition(const Place& place, int depth) {
+    const Type type = exact_type();
+    const std::string column = slice_column(type);
+    if (column.empty()) return leaf("sessions.id > 3");
+    Place outside = place;
+    outside.kind = place.rows.empty() ? Place::Kind::measure : Place::Kind::row;
+    const PiecePtr value = chance(random_, 40) ? leaf(random_literal(random_, type)) : expression(type, outside, depth);
+    return node({"(" + column + " " + one_of(std::array{"=", "<>", "<=", ">", "is not distinct from"}) + " ", ")"},
+                {value});
+  }
+
+  PiecePtr let(Type type, const Place& place, int depth) {
+    const Type of = exact_type();
+    const std::string name = fmt::format("l{}", ++lets_);
+    const PiecePtr value = expression(of, place, depth);
+    Place inner = place;
+    inner.names.push_back({name, of});
+    return node({"(let (" + name + " = ", ") ", ")"}, {value, expression(type, inner, depth)});
+  }
+
+  Random& random_;
+  const RandomModel& model_;
+  int rows_ = 0;
+  int fields_ = 0;
+  int lets_ = 0;
+};
+
+}  // namespace
+
+void add_definitions(Random& random, RandomModel& model) {
+  for (int i = 0; i < 3; ++i) {
+    Maker maker(random, model);
+    const Type type = i == 0 ? integer : (i == 1 ? Type{TypeKind::decimal, 1} : maker.any_type());
+    Place place;
+    const std::string name = fmt::format("m{}", i);
+    const PiecePtr expression = maker.expression(type, place, 2);
+    model.measures.push_back(fmt::format("measure {} = ({})", name, expression->text()));
+    model.measure_types.push_back({name, type});
+  }
+}
+
+RandomQuery random_query(Random& random, const RandomModel& model) {
+  Maker maker(random, model);
+  RandomQuery query;
+  for (std::size_t i = pick(random, 3); i > 0; --i) {
+    const std::string column = maker.slice_column();
+    if (!column.empty() && std::find(query.by.begin(), query.by.end(), column) == query.by.end())
+      query.by.push_back(column);
+  }
+  Place place;
+  for (std::size_t i = 1 + pick(random, 2); i > 0; --i)
+    query.show.push_back(maker.expression(maker.any_type(), place, 3));
+  if (chance(random, 35)) {
+    Place slice;
+    slice.kind = Place::Kind::slice;
+    slice.measures = false;
+    query.where.push_back(maker.expression(boolean, slice, 1));
+  }
+  if (chance(random, 10)) query.having = maker.expression(boolean, place, 1);
+  if (!query.by.empty() && chance(random, 40)) query.totals.push_back("grand");
+  if (query.by.size() > 1 && chance(random, 40)) query.totals.push_back(query.by[pick(random, query.by.size())]);
+  if (chance(random, 10)) query.keep_empty = true;
+  if (!query.by.empty() && chance(random, 10)) query.limit = std::to_string(1 + pick(random, 4));
+  if (chance(random, 6)) {
+    auto draft = std::make_shared<Piece>();
+    draft->parts = {"measure m0 = (", ")"};
+    draft->children = {maker.expression(integer, place, 1)};
+    query.drafts.push_back(std::move(draft));
+  }
+  return query;
+}
+
+// --- smaller ones ---------------------------------------------------------------------------------------------------
+
+namespace {
+
+void below(const PiecePtr& piece, const std::string& place, std::vector<PiecePtr>& found) {
+  for (const PiecePtr& child : piece->children) {
+    if (child->place == place) found.push_back(child);
+    below(child, place, found);
+  }
+}
+
+// The piece with one part replaced by a part of it, in every way.
+std::vector<PiecePtr> smaller_pieces(const PiecePtr& piece) {
+  std::vector<PiecePtr> found;
+  if (!piece->place.empty()) below(piece, piece->place, found);
+  for (std::size_t i = 0; i < piece->children.size(); ++i) {
+    for (const PiecePtr& child : smaller_pieces(piece->children[i])) {
+      auto copy = std::make_shared<Piece>(*piece);
+      copy->children[i] = child;
+      found.push_back(std::move(copy));
+    }
+  }
+  return found;
+}
+
+}  // namespace
+
+std::vector<RandomQuery> smaller(const RandomQuery& query) {
+  std::vector<RandomQuery> found;
+  const auto with = [&](const auto& change) {
+    RandomQuery copy = query;
+    change(copy);
+    found.push_back(std::move(copy));
+  };
+  for (std::size_t i = 0; i < query.show.size() && query.show.size() > 1; ++i)
+    with([&](RandomQuery& q) { q.show.erase(q.show.begin() + static_cast<std::ptrdiff_t>(i)); });
+  if (!query.totals.empty()) with([](RandomQuery& q) { q.totals.clear(); });
+  if (query.having) with([](RandomQuery& q) { q.having = nullptr; });
+  if (!query.where.empty()) with([](RandomQuery& q) { q.where.clear(); });
+  if (!query.limit.empty()) with([](RandomQuery& q) { q.limit.clear(); });
+  if (query.keep_empty) with([](RandomQuery& q) { q.keep_empty = false; });
+  if (!query.drafts.empty()) with([](RandomQuery& q) { q.drafts.clear(); });
+  for (std::size_t i = 0; i < query.by.size(); ++i) {
+    with([&](RandomQuery& q) {
+      q.by.erase(q.by.begin() + static_cast<std::ptrdiff_t>(i));
+      q.totals.clear();
+    });
+  }
+  for (std::size_t i = 0; i < query.show.size(); ++i) {
+    for (const PiecePtr& piece : smaller_pieces(query.show[i])) with([&](RandomQuery& q) { q.show[i] = piece; });
+  }
+  for (std::size_t i = 0; i < query.where.size(); ++i) {
+    for (const PiecePtr& piece : smaller_pieces(query.where[i])) with([&](RandomQuery& q) { q.where[i] = piece; });
+  }
+  return found;
+}
+
+}  // namespace juniper::test
