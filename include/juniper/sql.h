@@ -1,0 +1,46 @@
+// Queries as SQL: the statement, and its answer from an independent engine.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "juniper/ask.h"
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+
+namespace juniper {
+
+// One plain SQL statement that means what a question means, in SQLite's dialect, over the tables that `against_sqlite`
+// makes: exact decimals are whole numbers of their last digit, dates are days since 1970-01-01, datetimes and times
+// microseconds. `sort` and `limit` are not in it. Errors: those of the question's text, as of `ask`.
+Result<std::string> sql(const Dataset& dataset, const Question& question);
+
+// A cell for which two engines give different values.
+struct DifferentCell {
+  std::string level;  // of the row: "detail", "grand", …
+  std::string row;    // its keys: "days.year = 2025"
+  std::string column;
+  std::string engine;  // exact texts, "null" for null, "no row" where the row is missing
+  std::string sqlite;
+};
+
+struct Agreement {
+  std::string statement;
+  std::uint64_t rows = 0;
+  std::uint64_t cells = 0;
+  std::uint64_t different = 0;
+  std::vector<DifferentCell> samples;  // the first few
+  std::int64_t engine_nanoseconds = 0;
+  std::int64_t sqlite_nanoseconds = 0;  // of the statement, without writing the tables
+
+  bool same() const { return different == 0; }
+};
+
+// Writes the model's tables into an SQLite database in memory, runs the question's statement there, and compares every
+// cell with the engine's answer (without the question's `limit`): exact types exactly, reals to 1e-9 of their size.
+// Takes time in proportion to all rows, and, for measures in loops, far more. Errors: those of `ask`; JR-705 (SQLite
+// refused the statement).
+Result<Agreement> against_sqlite(const Dataset& dataset, const Question& question);
+
+}  // namespace juniper

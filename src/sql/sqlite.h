@@ -1,0 +1,42 @@
+// An SQLite database in memory: the tables of a dataset, the functions that SQLite has none of, and queries over them.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "engine/program.h"
+#include "juniper/diagnostics.h"
+#include "juniper/value.h"
+
+struct sqlite3;
+
+namespace juniper::sql_engine {
+
+class Sqlite {
+ public:
+  // Opens an empty database and registers, beside SQLite's own functions:
+  //   upper_text, lower_text      the Unicode rules of the root locale
+  //   start_of, end_of, moved     of days, with a unit by number (base::Unit)
+  //   iso_week, months_between, years_between, floor_divide, round_real
+  //   product, quantile(x, p), variance(x, sample)   aggregates
+  static Result<Sqlite> open();
+
+  // Writes the rows of a table with all its columns, as sql/translate.h says.
+  Result<void> add_table(const engine::Source& source, language::TableIndex table);
+
+  // Runs one statement that gives rows. The cells are read as values of `types`, by column. Errors: JR-705.
+  Result<std::vector<std::vector<Value>>> run(const std::string& statement, const std::vector<Type>& types);
+
+ private:
+  struct Close {
+    void operator()(sqlite3* database) const;
+  };
+  explicit Sqlite(std::unique_ptr<sqlite3, Close> database) : database_(std::move(database)) {}
+  Result<void> execute(const std::string& statement);
+  tl::unexpected<Diagnostics> error(const std::string& statement) const;
+
+  std::unique_ptr<sqlite3, Close> database_;
+};
+
+}  // namespace juniper::sql_engine

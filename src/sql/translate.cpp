@@ -1,0 +1,945 @@
+#include "sql/translate.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "base/exact.h"
+#include "language/slices.h"
+
+namespace juniper::sql_engine {
+
+using namespace language;
+
+std::string quoted(const std::string& name) {
+  std::string out = "\"";
+  for (const char c : name) out += c == '"' ? std::string("\"\"") : std::string(1, c);
+  return out + "\"";
+}
+
+namespace {
+
+std::string text_literal(const std::string& text) {
+  std::string out = "'";
+  for (const char c : text) out += c == '\'' ? std::string("''") : std::string(1, c);
+  return out + "'";
+}
+
+std::string joined(const std::vector<std::string>& parts, std::string_view between) {
+  std::string out;
+  for (const std::string& part : parts) out += (out.empty() ? "" : std::string(between)) + part;
+  return out;
+}
+
+std::string power_text(int digits) {
+  return base::exact_text(base::power_of_ten(digits), 0);
+}
+
+// A table under an alias, and the joins that reading its rows has asked for so far.
+struct From {
+  std::string source;  // a table's quoted name, or a subquery in brackets
+  std::string alias;
+  std::map<std::vector<LinkIndex>, std::string> joins;  // aliases, by path
+  std::vector<std::string> clauses;
+};
+
+struct HeldPredicate {
+  Predicate predicate;  // of a filter: values from outside are Op::name, see `names`
+  std::string value;    // of a key, or of a row's number
+  std::map<VariableId, std::string> names;
+  std::function<std::string(const std::string& day)> is_day;  // of days: whether a day is one of them
+};
+
+struct HeldSlice {
+  std::vector<HeldPredicate> predicates;
+  Roles roles;
+};
+
+struct Scope;
+struct RowsSql;
+
+// What a row variable stands for in SQL.
+struct RowSql {
+  RowSetPtr set;
+  std::optional<TableIndex> table;
+  std::shared_ptr<From> from;       // where the table's columns are read
+  std::vector<std::string> fields;  // expressions
+  HeldSlice slice;
+  std::shared_ptr<const Scope> around;  // of a group: where its rows were taken
+};
+
+struct Scope {
+  HeldSlice slice;
+  std::map<VariableId, RowSql> rows;
+  std::map<VariableId, std::string> names;
+  std::map<VariableId, std::pair<RowSetPtr, std::shared_ptr<const Scope>>> sets;
+};
+
+// A set of rows: FROM and WHERE, the row that stands there, and the order of the set.
+struct RowsSql {
+  RowSql row;
+  std::shared_ptr<From> from;
+  std::vector<std::string> where;
+  std::vector<std::pair<std::string, bool>> order;  // expression, descending
+};
+
+class Translator {
+ public:
+  Translator(const CheckedModel& model, std::int64_t today) : model_(model), today_(today) {}
+
+  // --- scalars ------------------------------------------------------------------------------------------------------
+
+  std::string value(const NodePtr& node, const Scope& scope) {
+    switch (node->op) {
+      case Op::literal:
+        return literal(node->literal);
+      case Op::column: {
+        const RowSql& row = scope.rows.at(node->variable);
+        return column(*row.from, routed(model_, node->column, row.slice.roles));
+      }
+      case Op::field:
+        return scope.rows.at(node->variable).fields[node->field];
+      case Op::name:
+        return scope.names.at(node->variable);
+      case Op::measure: {
+        Scope inner;
+        inner.slice = scope.slice;
+        return value(model_.measures[node->measure].expression, inner);
+      }
+      case Op::modified: {
+        Scope inner = scope;
+        inner.slice = modified(*node->modifiers, scope);
+        return value(node->children[0], inner);
+      }
+      case Op::let: {
+        Scope inner = scope;
+        for (const Let& let : node->lets) {
+          if (let.rows) {
+            inner.sets[let.name] = {let.rows, std::make_shared<const Scope>(inner)};
+          } else {
+            inner.names[let.name] = "(" + value(let.value, inner) + ")";
+          }
+        }
+        return value(node->children[0], inner);
+      }
+      case Op::aggregate:
+        return aggregate(*node, scope);
+      case Op::grouping:
+        return is_grouped(node->column, scope.slice) ? "0" : "1";
+      default: {
+        std::vector<std::string> operands;
+        for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
+        return operation(*node, operands);
+      }
+    }
+  }
+
+  static std::string literal(const Value& v) {
+    switch (v.kind()) {
+      case Value::Kind::null:
+        return "NULL";
+      case Value::Kind::exact:
+        return base::exact_text(v.exact(), 0);
+      case Value::Kind::real:
+        return fmt::format("{:.17e}", v.real());
+      case Value::Kind::text:
+        return text_literal(v.text());
+    }
+    return "NULL";
+  }
+
+  // --- reading ------------------------------------------------------------------------------------------------------
+
+  std::shared_ptr<From> table(TableIndex table) {
+    auto from = std::make_shared<From>();
+    from->source = quoted(model_.tables[table].name);
+    from->alias = fmt::format("t{}", ++aliases_);
+    return from;
+  }
+
+  // The alias under which a path's end is joined.
+  std::string joined_at(From& from, const std::vector<LinkIndex>& path) {
+    if (path.empty()) return from.alias;
+    if (const auto known = from.joins.find(path); known != from.joins.end()) return known->second;
+    const std::string before = joined_at(from, {path.begin(), path.end() - 1});
+    const Link& link = model_.links[path.back()];
+    std::string alias = fmt::format("t{}", ++aliases_);
+    std::vector<std::string> equal;
+    for (std::size_t c = 0; c < link.from.columns.size(); ++c) {
+      equal.push_back(fmt::format("{}.{} = {}.{}", alias,
+                                  quoted(model_.tables[link.to.table].columns[link.to.columns[c]].name), before,
+                                  quoted(model_.tables[link.from.table].columns[link.from.columns[c]].name)));
+    }
+    from.clauses.push_back(
+        fmt::format("LEFT JOIN {} {} ON {}", quoted(model_.tables[link.to.table].name), alias, joined(equal, " AND ")));
+    from.joins.emplace(path, alias);
+    return alias;
+  }
+
+  std::string column(From& from, const ColumnRef& ref) {
+    return joined_at(from, ref.path) + "." + quoted(model_.column(ref.column).name);
+  }
+
+  static std::string from_text(const From& from) {
+    std::string out = from.source + " " + from.alias;
+    for (const std::string& clause : from.clauses) out += " " + clause;
+    return out;
+  }
+
+  static std::string where_text(const std::vector<std::string>& where) {
+    return where.empty() ? "" : " WHERE " + joined(where, " AND ");
+  }
+
+  // --- slices -------------------------------------------------------------------------------------------------------
+
+  // The conditions that a slice puts on the rows of a table.
+  std::vector<std::string> allowed(TableIndex table, const std::shared_ptr<From>& from, const HeldSlice& slice) {
+    std::vector<std::string> conditions;
+    for (const HeldPredicate& held : slice.predicates) {
+      if (reach(model_, held.predicate, table, slice.roles) != Reach::all) continue;
+      switch (held.predicate.kind) {
+        case PredicateKind::filter:
+          conditions.push_back("(" + seen_from(held, table, from, slice.roles) + ")");
+          break;
+        case PredicateKind::key:
+          conditions.push_back(fmt::format("({}) IS ({})", seen_from(held, table, from, slice.roles), held.value));
+          break;
+        case PredicateKind::row: {
+          const auto path = model_.paths(table, held.predicate.table, slice.roles).front();
+          conditions.push_back(fmt::format("{}.\"row$\" = {}", joined_at(*from, path), held.value));
+          break;
+        }
+        case PredicateKind::days: {
+          const auto day = model_.rebase({held.predicate.table, {}, model_.calendar->day}, table, slice.roles).ref;
+          conditions.push_back(held.is_day(column(*from, *day)));
+          break;
+        }
+      }
+    }
+    return conditions;
+  }
+
+  HeldSlice filters(const Query& query) {
+    HeldSlice slice;
+    for (const NodePtr& condition : query.where) slice.predicates.push_back(filter(condition));
+    return slice;
+  }
+
+  static HeldPredicate filter(const NodePtr& condition) {
+    HeldPredicate held;
+    held.predicate.expression = condition;
+    held.predicate.span = condition->span;
+    return held;
+  }
+
+ private:
+  std::string seen_from(const HeldPredicate& held, TableIndex table, const std::shared_ptr<From>& from,
+                        const Roles& roles) {
+    Scope scope;
+    scope.names = held.names;
+    RowSql row;
+    row.table = table;
+    row.from = from;
+    scope.rows.emplace(slice_row, std::move(row));
+    const NodePtr seen = replaced(held.predicate.expression, [&](const NodePtr& n) -> NodePtr {
+      if (n->op != Op::column || n->variable != slice_row) return nullptr;
+      auto copy = std::make_shared<Node>(*n);
+      copy->column = *model_.rebase(n->column, table, roles).ref;
+      return copy;
+    });
+    return value(seen, scope);
+  }
+
+  static bool is_leaf(const Node& n) {
+    return (n.op == Op::column && n.variable != slice_row) || n.op == Op::field || n.op == Op::name ||
+           n.op == Op::measure || n.op == Op::modified || n.op == Op::let || n.op == Op::aggregate ||
+           n.op == Op::grouping;
+  }
+
+  // A predicate with what it reads from outside of the slice written out as it is here.
+  HeldPredicate captured(const Predicate& predicate, const Scope& scope) {
+    HeldPredicate held;
+    held.predicate = predicate;
+    held.predicate.expression = replaced(predicate.expression, [&](const NodePtr& n) -> NodePtr {
+      if (!is_leaf(*n)) return nullptr;
+      auto name = std::make_shared<Node>();
+      name->op = Op::name;
+      name->type = n->type;
+      name->span = n->span;
+      name->variable = next_name_++;
+      held.names[name->variable] = "(" + value(n, scope) + ")";
+      return name;
+    });
+    return held;
+  }
+
+  std::string row_number(const RowSql& row) { return row.from->alias + ".\"row$\""; }
+
+  HeldSlice narrowed(const RowSql& row, const Scope& scope) {
+    HeldSlice slice = row.slice;
+    std::size_t field = 0;
+    for (const Predicate& predicate : narrowing(row.set, row.table.value_or(0))) {
+      if (predicate.kind == PredicateKind::row) {
+        HeldPredicate held;
+        held.predicate = predicate;
+        held.value = row_number(row);
+        slice.predicates.push_back(std::move(held));
+        continue;
+      }
+      HeldPredicate held = captured(predicate, scope);
+      if (predicate.kind == PredicateKind::key) {
+        while (!row.set->fields[field].identifies) ++field;
+        held.value = row.fields[field++];
+      }
+      slice.predicates.push_back(std::move(held));
+    }
+    return slice;
+  }
+
+  void drop(HeldSlice& slice, const Across& across) const {
+    std::erase_if(slice.predicates,
+                  [&](const HeldPredicate& held) { return covered(model_, held.predicate, across) == Covered::all; });
+  }
+
+  HeldSlice modified(const Modifiers& m, const Scope& scope) {
+    HeldSlice slice = m.of ? narrowed(scope.rows.at(*m.of), scope) : scope.slice;
+    if (m.via) slice.roles = with_role(model_, slice.roles, *m.via);
+    if (m.across) drop(slice, *m.across);
+    if (m.during) move(slice, *m.during);
+    for (const NodePtr& condition : m.where)
+      slice.predicates.push_back(captured({PredicateKind::filter, condition, 0, condition->span, 0}, scope));
+    return slice;
+  }
+
+  // --- periods ------------------------------------------------------------------------------------------------------
+
+  void move(HeldSlice& slice, const During& during) {
+    const TableIndex calendar = model_.calendar->day.table;
+    const auto unit = static_cast<int>(during.unit);
+    const HeldSlice here = slice;
+    const auto edge = [&](std::string_view word) {
+      const auto from = table(calendar);
+      const std::string day = column(*from, {calendar, {}, model_.calendar->day});
+      const auto where = allowed(calendar, from, here);
+      return fmt::format("(SELECT {}({}) FROM {}{})", word, day, from_text(*from), where_text(where));
+    };
+    HeldPredicate held;
+    held.predicate = {PredicateKind::days, nullptr, calendar, during.span, 0};
+    std::string first;
+    std::string last;
+    switch (during.period) {
+      case Period::to_date:
+        last = edge("MAX");
+        first = fmt::format("start_of({}, {})", last, unit);
+        break;
+      case Period::whole:
+        first = fmt::format("start_of({}, {})", edge("MAX"), unit);
+        last = fmt::format("end_of({}, {})", edge("MAX"), unit);
+        break;
+      case Period::previous:
+        last = fmt::format("(start_of({}, {}) - 1)", edge("MIN"), unit);
+        first = fmt::format("start_of({}, {})", last, unit);
+        break;
+      case Period::next:
+        first = fmt::format("(end_of({}, {}) + 1)", edge("MAX"), unit);
+        last = fmt::format("end_of({}, {})", first, unit);
+        break;
+      case Period::trailing:
+        last = edge("MAX");
+        first = fmt::format("(moved({}, {}, {}) + 1)", last, -during.count, unit);
+        break;
+      case Period::shift:
+        held.is_day = [this, here, calendar, count = during.count, unit](const std::string& day) {
+          const auto from = table(calendar);
+          const std::string own = column(*from, {calendar, {}, model_.calendar->day});
+          auto where = allowed(calendar, from, here);
+          where.push_back(fmt::format("moved({}, {}, {}) = {}", own, count, unit, day));
+          return fmt::format("EXISTS (SELECT 1 FROM {}{})", from_text(*from), where_text(where));
+        };
+        break;
+    }
+    if (!held.is_day) {
+      held.is_day = [first, last](const std::string& day) {
+        return fmt::format("{} BETWEEN {} AND {}", day, first, last);
+      };
+    }
+    std::erase_if(slice.predicates, [&](const HeldPredicate& other) {
+      return replaced_by_during(model_, other.predicate) == Covered::all;
+    });
+    slice.predicates.push_back(std::move(held));
+  }
+
+  bool is_grouped(const ColumnRef& ref, const HeldSlice& slice) const {
+    return std::any_of(slice.predicates.begin(), slice.predicates.end(), [&](const HeldPredicate& held) {
+      return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
+             held.predicate.expression->column == ref;
+    });
+  }
+
+  // --- rows ---------------------------------------------------------------------------------------------------------
+
+  static Scope inside(const Scope& scope, const RowSql& row) {
+    Scope inner = scope;
+    inner.rows.insert_or_assign(row.set->variable, row);
+    return inner;
+  }
+
+  // What settles ties between rows: a table's key and then its order, or all fields.
+  std::vector<std::string> row_order(const RowSql& row) {
+    std::vector<std::string> order;
+    if (!row.table) return row.fields;
+    for (std::uint32_t c = 0; c < model_.tables[*row.table].columns.size(); ++c) {
+      if (!model_.tables[*row.table].columns[c].key) continue;
+      order.push_back(column(*row.from, {*row.table, {}, {*row.table, c}}));
+      break;
+    }
+    order.push_back(row_number(row));
+    return order;
+  }
+
+  RowsSql rows(const RowSetPtr& set, const Scope& scope) {
+    RowsSql made = made_rows(set, scope);
+    made.row.set = set;
+    return made;
+  }
+
+  RowsSql made_rows(const RowSetPtr& set, const Scope& scope) {
+    switch (set->kind) {
+      case RowsKind::table: {
+        RowsSql made;
+        made.row.slice = set->of ? narrowed(scope.rows.at(*set->of), scope) : scope.slice;
+        if (set->via) made.row.slice.roles = with_role(model_, made.row.slice.roles, *set->via);
+        if (set->across) drop(made.row.slice, *set->across);
+        made.from = table(*set->table);
+        made.row.table = set->table;
+        made.row.from = made.from;
+        made.where = allowed(*set->table, made.from, made.row.slice);
+        return made;
+      }
+      case RowsKind::members:
+        return members(scope.rows.at(set->group));
+      case RowsKind::named: {
+        const auto& [named, around] = scope.sets.at(set->name);
+        return rows(named, *around);
+      }
+      case RowsKind::distinct:
+      case RowsKind::grouped:
+        return groups(set, scope);
+      case RowsKind::unite:
+      case RowsKind::except:
+      case RowsKind::intersect:
+        return combined(set, scope);
+      default:
+        break;
+    }
+    RowsSql made = rows(set->input, scope);
+    made.row.set = set;
+    switch (set->kind) {
+      case RowsKind::filtered:
+        made.where.push_back("(" + value(set->condition, inside(scope, made.row)) + ")");
+        return made;
+      case RowsKind::extended:
+        for (const NodePtr& item : set->values)
+          made.row.fields.push_back("(" + value(item, inside(scope, made.row)) + ")");
+        return made;
+      case RowsKind::sorted:
+        for (std::size_t k = set->values.size(); k-- > 0;)
+          made.order.insert(made.order.begin(), {value(set->values[k], inside(scope, made.row)), set->descending[k]});
+        return made;
+      default:
+        return top(set, std::move(made), scope);
+    }
+  }
+
+  // A row is among the first n when fewer than n come before it.
+  RowsSql top(const RowSetPtr& set, RowsSql made, const Scope& scope) {
+    RowsSql others = rows(set->input, scope);
+    others.row.set = set;
+    const std::string mine = value(set->values[0], inside(scope, made.row));
+    const std::string other = value(set->values[0], inside(scope, others.row));
+    auto where = others.where;
+    where.push_back(fmt::format("(({}) {} ({}) OR (({}) IS NULL AND ({}) IS NOT NULL))", other,
+                                set->descending[0] ? ">" : "<", mine, mine, other));
+    made.where.push_back(
+        fmt::format("(SELECT COUNT(*) FROM {}{}) < {}", from_text(*others.from), where_text(where), set->count));
+    made.order.insert(made.order.begin(), {mine, set->descending[0]});
+    return made;
+  }
+
+  RowsSql groups(const RowSetPtr& set, const Scope& scope) {
+    const RowsSql input = rows(set->input, scope);
+    std::vector<std::string> keys;
+    for (std::size_t k = 0; k < set->values.size(); ++k)
+      keys.push_back(fmt::format("{} AS f{}", value(set->values[k], inside(scope, input.row)), k));
+    RowsSql made;
+    made.from = std::make_shared<From>();
+    made.from->source = fmt::format("(SELECT DISTINCT {} FROM {}{})", joined(keys, ", "), from_text(*input.from),
+                                    where_text(input.where));
+    made.from->alias = fmt::format("t{}", ++aliases_);
+    made.row.slice = input.row.slice;
+    made.row.set = set;
+    made.row.from = made.from;
+    made.row.around = std::make_shared<const Scope>(scope);
+    for (std::size_t k = 0; k < keys.size(); ++k) made.row.fields.push_back(fmt::format("{}.f{}", made.from->alias, k));
+    for (const NodePtr& result : set->results)
+      made.row.fields.push_back("(" + value(result, inside(scope, made.row)) + ")");
+    return made;
+  }
+
+  // The rows that a group was made of: those of its input with its keys.
+  RowsSql members(const RowSql& group) {
+    const RowSet* set = group.set.get();
+    while (set->kind != RowsKind::grouped && set->kind != RowsKind::distinct) set = set->input.get();
+    RowsSql made = rows(set->input, *group.around);
+    const Scope inner = inside(*group.around, made.row);
+    for (std::size_t k = 0; k < set->values.size(); ++k)
+      made.where.push_back(fmt::format("({}) IS {}", value(set->values[k], inner), group.fields[k]));
+    return made;
+  }
+
+  RowsSql combined(const RowSetPtr& set, const Scope& scope) {
+    const RowsSql a = rows(set->input, scope);
+    const RowsSql b = rows(set->other, scope);
+    const auto select = [&](const RowsSql& part) {
+      std::vector<std::string> columns;
+      if (part.row.table) columns.push_back(row_number(part.row) + " AS \"row$\"");
+      for (std::size_t f = 0; f < part.row.fields.size(); ++f)
+        columns.push_back(fmt::format("{} AS f{}", part.row.fields[f], f));
+      return fmt::format("SELECT {} FROM {}{}", joined(columns, ", "), from_text(*part.from), where_text(part.where));
+    };
+    const std::string_view word =
+        set->kind == RowsKind::unite ? "UNION" : (set->kind == RowsKind::except ? "EXCEPT" : "INTERSECT");
+    RowsSql made;
+    made.from = std::make_shared<From>();
+    made.from->source = fmt::format("({} {} {})", select(a), word, select(b));
+    made.from->alias = fmt::format("t{}", ++aliases_);
+    made.row.slice = a.row.slice;
+    made.row.table = set->table;
+    made.row.from = made.from;
+    if (set->table) {
+      // The table again, for its columns.
+      auto again = table(*set->table);
+      again->source = fmt::format("{} JOIN {}", made.from->source + " " + made.from->alias,
+                                  quoted(model_.tables[*set->table].name));
+      again->clauses.push_back(fmt::format("ON {0}.\"row$\" = {1}.\"row$\"", again->alias, made.from->alias));
+      made.row.from = again;
+      const std::string keys = made.from->alias;
+      made.from = again;
+      for (std::size_t f = 0; f < set->fields.size(); ++f) made.row.fields.push_back(fmt::format("{}.f{}", keys, f));
+      return made;
+    }
+    for (std::size_t f = 0; f < set->fields.size(); ++f)
+      made.row.fields.push_back(fmt::format("{}.f{}", made.from->alias, f));
+    return made;
+  }
+
+  // --- aggregates ---------------------------------------------------------------------------------------------------
+
+  // What is aggregated is always computed in a subquery of its own: an aggregate over nothing but outer columns would
+  // else be taken for one of the query around.
+  std::string aggregate(const Node& node, const Scope& scope) {
+    RowsSql set = rows(node.rows, scope);
+    const Scope inner = inside(scope, set.row);
+    std::vector<std::string> x;
+    for (std::size_t i = 0; i < node.children.size(); ++i) {
+      const bool outside = node.aggregate == Aggregate::rank && i == 0;
+      x.push_back(value(node.children[i], outside ? scope : inner));
+    }
+    if (node.aggregate == Aggregate::first || node.aggregate == Aggregate::last) return edge(node, set, x);
+    if (node.aggregate == Aggregate::list) return list(node, set, x[0]);
+    const std::string rows_text = fmt::format("FROM {}{}", from_text(*set.from), where_text(set.where));
+    if (node.aggregate == Aggregate::exists) return fmt::format("EXISTS (SELECT 1 {})", rows_text);
+    if (node.aggregate == Aggregate::row_count) return fmt::format("(SELECT COUNT(*) FROM (SELECT 1 {}))", rows_text);
+    if (node.aggregate == Aggregate::rank) {
+      return fmt::format(
+          "(CASE WHEN ({0}) IS NOT NULL THEN 1 + (SELECT COUNT({1}x) FROM (SELECT {2} AS x {3}) WHERE x {4} ({0})) "
+          "END)",
+          x[0], node.dense ? "DISTINCT " : "", x[1], rows_text, node.descending[0] ? ">" : "<");
+    }
+    return fmt::format("(SELECT {} FROM (SELECT {} AS x {}))", aggregate_of_x(node), x[0], rows_text);
+  }
+
+  static std::string aggregate_of_x(const Node& node) {
+    switch (node.aggregate) {
+      case Aggregate::count:
+        return "COUNT(x)";
+      case Aggregate::count_distinct:
+        return "COUNT(DISTINCT x)";
+      case Aggregate::sum:
+        return "SUM(x)";
+      case Aggregate::avg:
+        if (node.children[0]->type.kind == TypeKind::real) return "AVG(x)";
+        return fmt::format("CAST(SUM(x) AS REAL) / (COUNT(x) * {})", power_text(node.children[0]->type.scale));
+      case Aggregate::min:
+      case Aggregate::every:
+        return "MIN(x)";
+      case Aggregate::max:
+      case Aggregate::any:
+        return "MAX(x)";
+      case Aggregate::product:
+        return "product(x)";
+      case Aggregate::median:
+        return "quantile(x, 0.5)";
+      case Aggregate::quantile:
+        return fmt::format("quantile(x, {:.17e})", node.literal.real());
+      case Aggregate::variance:
+        return "variance(x, 1)";
+      case Aggregate::variance_pop:
+        return "variance(x, 0)";
+      case Aggregate::stddev:
+        return "sqrt(variance(x, 1))";
+      case Aggregate::stddev_pop:
+        return "sqrt(variance(x, 0))";
+      default:
+        return "CASE WHEN COUNT(*) = COUNT(x) AND COUNT(DISTINCT x) = 1 THEN MIN(x) END";
+    }
+  }
+
+  // The columns by which rows are ordered, as k0, k1, …
+  struct Ordering {
+    std::string columns;
+    std::vector<std::string> terms;
+    void add(const std::string& expression, std::string_view direction) {
+      const std::string name = fmt::format("k{}", terms.size());
+      columns += fmt::format(", {} AS {}", expression, name);
+      terms.push_back(fmt::format("{} {}", name, direction));
+    }
+  };
+
+  std::string edge(const Node& node, const RowsSql& set, const std::vector<std::string>& x) {
+    const bool last = node.aggregate == Aggregate::last;
+    Ordering order;
+    std::vector<std::string> present;
+    for (std::size_t k = 1; k < x.size(); ++k) {
+      present.push_back(fmt::format("k{} IS NOT NULL", order.terms.size()));
+      order.add(x[k], node.descending[k - 1] != last ? "DESC" : "ASC");
+    }
+    for (const std::string& tie : row_order(set.row)) order.add(tie, last ? "DESC NULLS FIRST" : "ASC NULLS LAST");
+    return fmt::format("(SELECT x FROM (SELECT {} AS x{} FROM {}{}) WHERE {} ORDER BY {} LIMIT 1)", x[0], order.columns,
+                       from_text(*set.from), where_text(set.where), joined(present, " AND "),
+                       joined(order.terms, ", "));
+  }
+
+  std::string list(const Node& node, const RowsSql& set, const std::string& x) {
+    Ordering order;
+    for (const auto& [key, descending] : set.order) order.add(key, descending ? "DESC NULLS LAST" : "ASC NULLS LAST");
+    for (const std::string& tie : row_order(set.row)) order.add(tie, "ASC NULLS LAST");
+    return fmt::format(
+        "(SELECT group_concat(x, {}) FROM (SELECT x FROM (SELECT {} AS x{} FROM {}{}) WHERE x IS NOT NULL ORDER BY "
+        "{}))",
+        text_literal(node.literal.text()), x, order.columns, from_text(*set.from), where_text(set.where),
+        joined(order.terms, ", "));
+  }
+
+  // --- operations ---------------------------------------------------------------------------------------------------
+
+  std::string operation(const Node& node, const std::vector<std::string>& x) {
+    const auto binary = [&](std::string_view word) { return fmt::format("({} {} {})", x[0], word, x[1]); };
+    switch (node.op) {
+      case Op::add:
+        return binary("+");
+      case Op::subtract:
+        return binary("-");
+      case Op::multiply:
+        return binary("*");
+      case Op::divide: {
+        const Type a = node.children[0]->type;
+        const Type b = node.children[1]->type;
+        if (a.kind == TypeKind::real) return fmt::format("({} / NULLIF({}, 0.0))", x[0], x[1]);
+        return fmt::format("(CAST({} * {} AS REAL) / NULLIF({} * {}, 0))", x[0],
+                           power_text(std::max(0, b.scale - a.scale)), x[1],
+                           power_text(std::max(0, a.scale - b.scale)));
+      }
+      case Op::int_divide:
+        return fmt::format("({} / NULLIF({}, 0))", x[0], x[1]);
+      case Op::modulo:
+        return fmt::format("({} % NULLIF({}, 0))", x[0], x[1]);
+      case Op::negate:
+        return fmt::format("(-({}))", x[0]);
+      case Op::equal:
+        return binary("=");
+      case Op::not_equal:
+        return binary("<>");
+      case Op::less:
+        return binary("<");
+      case Op::less_equal:
+        return binary("<=");
+      case Op::is_distinct:
+        return binary("IS NOT");
+      case Op::in: {
+        const std::vector<std::string> members(x.begin() + 1, x.end());
+        return fmt::format("({} IN ({}))", x[0], joined(members, ", "));
+      }
+      case Op::like:
+        return binary("LIKE");
+      case Op::and_:
+        return binary("AND");
+      case Op::or_:
+        return binary("OR");
+      case Op::not_:
+        return fmt::format("(NOT {})", x[0]);
+      case Op::is_null:
+        return fmt::format("({} IS NULL)", x[0]);
+      case Op::concat:
+        return binary("||");
+      case Op::cases: {
+        std::string out = "(CASE";
+        for (std::size_t i = 0; i + 1 < x.size(); i += 2) out += fmt::format(" WHEN {} THEN {}", x[i], x[i + 1]);
+        return out + fmt::format(" ELSE {} END)", x.back());
+      }
+      case Op::rescale:
+        return fmt::format("({} * {})", x[0], power_text(node.type.scale - node.children[0]->type.scale));
+      case Op::to_real:
+        if (node.children[0]->type.kind == TypeKind::real) return x[0];
+        return fmt::format("(CAST({} AS REAL) / {}.0)", x[0], power_text(node.children[0]->type.scale));
+      default:
+        return call(node, x);
+    }
+  }
+
+  // least and greatest: nulls do not count.
+  static std::string extreme(const std::vector<std::string>& x, std::string_view word) {
+    std::string all = x[0];
+    for (std::size_t i = 1; i < x.size(); ++i) all = fmt::format("coalesce({0}({1}, {2}), {1}, {2})", word, all, x[i]);
+    return all;
+  }
+
+  static std::string rounded(const Node& node, const std::string& x) {
+    const Type type = node.children[0]->type;
+    const bool round = node.function == Function::round;
+    const int digits = round && node.children.size() > 1 ? static_cast<int>(node.children[1]->literal.exact()) : 0;
+    if (type.kind == TypeKind::real) {
+      if (round) return fmt::format("round_real({}, {})", x, digits);
+      return fmt::format(
+          "{}({})", node.function == Function::floor ? "floor" : (node.function == Function::ceil ? "ceil" : "trunc"),
+          x);
+    }
+    if (type.scale <= digits) return x;
+    const std::string step = power_text(type.scale - digits);
+    const std::string half = base::exact_text(base::power_of_ten(type.scale - digits) / 2, 0);
+    const std::string back = power_text(std::max(0, node.type.scale - digits));
+    std::string quotient;
+    switch (node.function) {
+      case Function::round:
+        quotient =
+            fmt::format("(CASE WHEN {0} < 0 THEN -((-({0}) + {1}) / {2}) ELSE ({0} + {1}) / {2} END)", x, half, step);
+        break;
+      case Function::floor:
+        quotient = fmt::format("({0} / {1} - ({0} % {1} < 0))", x, step);
+        break;
+      case Function::ceil:
+        quotient = fmt::format("({0} / {1} + ({0} % {1} > 0))", x, step);
+        break;
+      default:
+        quotient = fmt::format("({} / {})", x, step);
+    }
+    return fmt::format("({} * {})", quotient, back);
+  }
+
+  // Days, and seconds of the day, of a date, datetime or time.
+  static std::string days_of(const std::string& x, Type type) {
+    return type.kind == TypeKind::datetime ? fmt::format("floor_divide({}, 86400000000)", x) : x;
+  }
+
+  std::string call(const Node& node, const std::vector<std::string>& x) {
+    const Type first = x.empty() ? Type{} : node.children[0]->type;
+    const auto date_part = [&](std::string_view format) {
+      return fmt::format("CAST(strftime('{}', {} * 86400, 'unixepoch') AS INTEGER)", format, days_of(x[0], first));
+    };
+    const auto second_of_day = [&] {
+      return first.kind == TypeKind::datetime
+                 ? fmt::format("(({0} - floor_divide({0}, 86400000000) * 86400000000) / 1000000)", x[0])
+                 : fmt::format("({} / 1000000)", x[0]);
+    };
+    switch (node.function) {
+      case Function::abs:
+        return fmt::format("abs({})", x[0]);
+      case Function::round:
+      case Function::floor:
+      case Function::ceil:
+      case Function::trunc:
+        return rounded(node, x[0]);
+      case Function::sign:
+        return fmt::format("CAST(sign({}) AS INTEGER)", x[0]);
+      case Function::sqrt:
+        return fmt::format("sqrt({})", x[0]);
+      case Function::exp:
+        return fmt::format("exp({})", x[0]);
+      case Function::ln:
+        return fmt::format("ln({})", x[0]);
+      case Function::power:
+        return fmt::format("pow({}, {})", x[0], x[1]);
+      case Function::least:
+        return extreme(x, "min");
+      case Function::greatest:
+        return extreme(x, "max");
+      case Function::coalesce:
+        return fmt::format("coalesce({})", joined(x, ", "));
+      case Function::length:
+        return fmt::format("length({})", x[0]);
+      case Function::upper:
+      case Function::lower:
+        return fmt::format("{}_text({})", node.function == Function::upper ? "upper" : "lower", x[0]);
+      case Function::trim:
+        return fmt::format("trim({})", x[0]);
+      case Function::substring:
+        if (x.size() == 2) return fmt::format("substr({}, max({}, 1))", x[0], x[1]);
+        return fmt::format("substr({0}, max({1}, 1), max({1} + max({2}, 0), 1) - max({1}, 1))", x[0], x[1], x[2]);
+      case Function::replace:
+        return fmt::format("replace({}, {}, {})", x[0], x[1], x[2]);
+      case Function::starts_with:
+        return fmt::format("(substr({0}, 1, length({1})) = {1})", x[0], x[1]);
+      case Function::ends_with:
+        return fmt::format(
+            "(CASE WHEN length({1}) = 0 AND {0} IS NOT NULL THEN 1 ELSE length({0}) >= length({1}) AND "
+            "substr({0}, -length({1})) = {1} END)",
+            x[0], x[1]);
+      case Function::contains:
+        return fmt::format("(instr({0}, {1}) > 0)", x[0], x[1]);
+      case Function::year:
+        return date_part("%Y");
+      case Function::quarter:
+        return fmt::format("(({} + 2) / 3)", date_part("%m"));
+      case Function::month:
+        return date_part("%m");
+      case Function::day:
+        return date_part("%d");
+      case Function::weekday:
+        return fmt::format("(({} + 6) % 7 + 1)", date_part("%w"));
+      case Function::week:
+        return fmt::format("iso_week({})", days_of(x[0], first));
+      case Function::hour:
+        return fmt::format("({} / 3600)", second_of_day());
+      case Function::minute:
+        return fmt::format("({} / 60 % 60)", second_of_day());
+      case Function::second:
+        return fmt::format("({} % 60)", second_of_day());
+      case Function::date:
+        return days_of(x[0], first);
+      case Function::time:
+        return fmt::format("({0} - floor_divide({0}, 86400000000) * 86400000000)", x[0]);
+      case Function::add_days:
+        return fmt::format("moved({}, {}, 0)", x[0], x[1]);
+      case Function::add_months:
+        return fmt::format("moved({}, {}, 2)", x[0], x[1]);
+      case Function::add_years:
+        return fmt::format("moved({}, {}, 4)", x[0], x[1]);
+      case Function::days_between:
+        return fmt::format("({} - {})", x[1], x[0]);
+      case Function::months_between:
+        return fmt::format("months_between({}, {})", x[0], x[1]);
+      case Function::years_between:
+        return fmt::format("years_between({}, {})", x[0], x[1]);
+      case Function::start_of:
+        return fmt::format("start_of({}, {})", x[0], x[1]);
+      case Function::end_of:
+        return fmt::format("end_of({}, {})", x[0], x[1]);
+      case Function::today:
+        return std::to_string(today_);
+    }
+    return "NULL";
+  }
+
+  const CheckedModel& model_;
+  std::int64_t today_;
+  int aliases_ = 0;
+  VariableId next_name_ = 1U << 30;  // above those of any model
+};
+
+// One level of a query: its combinations of keys, and what is shown for each.
+std::string level(Translator& translator, const CheckedModel& model, const Query& query, std::size_t number,
+                  const std::vector<std::uint32_t>& kept) {
+  std::vector<std::string> sources;
+  for (const auto& [table, roles] : query.sources) {
+    HeldSlice slice = translator.filters(query);
+    slice.roles = roles;
+    const auto from = translator.table(table);
+    std::vector<std::string> keys;
+    for (const std::uint32_t k : kept) {
+      keys.push_back(
+          fmt::format("{} AS k{}", translator.column(*from, *model.rebase(query.by[k].column, table, roles).ref), k));
+    }
+    const auto where = translator.allowed(table, from, slice);
+    sources.push_back(fmt::format("SELECT {} FROM {}{}", joined(keys, ", "), Translator::from_text(*from),
+                                  Translator::where_text(where)));
+  }
+  const std::string combinations = kept.empty() ? "(SELECT 1)" : "(" + joined(sources, " UNION ") + ")";
+  Scope scope;
+  scope.slice = translator.filters(query);
+  for (const std::uint32_t k : kept) {
+    auto column = std::make_shared<Node>();
+    column->op = Op::column;
+    column->column = query.by[k].column;
+    HeldPredicate held;
+    held.predicate = {PredicateKind::key, column, 0, query.by[k].span, 0};
+    held.value = fmt::format("g.k{}", k);
+    scope.slice.predicates.push_back(std::move(held));
+  }
+  std::vector<std::string> columns{fmt::format("{} AS \"level\"", number)};
+  for (std::uint32_t k = 0; k < query.by.size(); ++k) {
+    const bool keeps = std::find(kept.begin(), kept.end(), k) != kept.end();
+    columns.push_back(fmt::format("{} AS {}", keeps ? fmt::format("g.k{}", k) : "NULL", quoted(query.by[k].name)));
+  }
+  for (const QueryShow& item : query.show)
+    columns.push_back(fmt::format("{} AS {}", translator.value(item.expression, scope), quoted(item.name)));
+  std::string having;
+  if (number == 0 && query.having) having = fmt::format(" WHERE ({})", translator.value(query.having, scope));
+  return fmt::format("SELECT {}\nFROM {} g{}", joined(columns, ",\n  "), combinations, having);
+}
+
+}  // namespace
+
+std::string translate(const CheckedModel& model, const Query& query, std::int64_t today) {
+  Translator translator(model, today);
+  std::vector<std::uint32_t> all(query.by.size());
+  for (std::uint32_t k = 0; k < all.size(); ++k) all[k] = k;
+  std::vector<std::string> levels{level(translator, model, query, 0, all)};
+  for (const auto& kept : query.totals) levels.push_back(level(translator, model, query, levels.size(), kept));
+  std::string statement = "SELECT * FROM (\n" + joined(levels, "\nUNION ALL\n") + "\n)";
+  // Rows without any number are left out, but for a total over everything.
+  if (!query.by.empty() && !query.keep_empty) {
+    std::vector<std::string> present;
+    for (const QueryShow& item : query.show) present.push_back(quoted(item.name) + " IS NOT NULL");
+    for (std::size_t t = 0; t < query.totals.size(); ++t) {
+      if (query.totals[t].empty()) present.push_back(fmt::format("\"level\" = {}", t + 1));
+    }
+    statement += "\nWHERE " + joined(present, " OR ");
+  }
+  std::vector<std::string> order{"\"level\""};
+  for (const QueryBy& key : query.by) order.push_back(quoted(key.name) + " NULLS LAST");
+  return statement + "\nORDER BY " + joined(order, ", ") + "\n";
+}
+
+std::string translate_column(const CheckedModel& model, TableIndex table, const NodePtr& expression,
+                             std::int64_t today) {
+  Translator translator(model, today);
+  Scope scope;
+  RowSql row;
+  row.table = table;
+  row.from = translator.table(table);
+  // The row of a calculated column is the one variable that its expression does not bind itself.
+  std::vector<VariableId> bound{slice_row};
+  const std::function<void(const RowSetPtr&)> bind = [&](const RowSetPtr& rows) {
+    if (!rows) return;
+    bound.push_back(rows->variable);
+    bind(rows->input);
+    bind(rows->other);
+  };
+  walk(expression, [&](const Node& n) {
+    bind(n.rows);
+    for (const Let& let : n.lets) bind(let.rows);
+  });
+  for (VariableId v = 1; v < model.variables; ++v) {
+    if (std::find(bound.begin(), bound.end(), v) == bound.end()) scope.rows.emplace(v, row);
+  }
+  const std::string value = translator.value(expression, scope);
+  return fmt::format("SELECT {}.\"row$\", {} FROM {} ORDER BY 1\n", row.from->alias, value,
+                     Translator::from_text(*row.from));
+}
+
+}  // namespace juniper::sql_engine
