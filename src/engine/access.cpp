@@ -149,6 +149,7 @@ Access Evaluator::access(const PlainRows& rows, const FramePtr& frame) {
   }
   access.frame = named;
   access.around = rows.around;
+  access.poisoned = std::make_shared<std::vector<std::uint8_t>>(frame->rows, 0);
   for (const HeldPredicate& held : rows.slice->predicates) {
     if (reach(model_, held.predicate, rows.table, rows.slice->roles) == Reach::all)
       add_predicate(access, held, rows.slice->roles);
@@ -219,6 +220,24 @@ void Evaluator::add_condition(Access& access, const NodePtr& condition, bool of_
     access.residual.push_back(with_variable(condition, slice_row, access.variable));
 }
 
+void Evaluator::poison(const Access& access, const Vector& values) {
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    if (values.state[i] == State::overflow) (*access.poisoned)[i] = 1;
+  }
+}
+
+// Values for the rows of the frame, those of poisoned rows as overflows.
+VectorPtr Evaluator::with_poison(const Access& access, VectorPtr values) {
+  if (std::find(access.poisoned->begin(), access.poisoned->end(), 1) == access.poisoned->end()) return values;
+  auto copy = std::make_shared<Vector>();
+  copy->reset(values->repr, values->size());
+  for (std::size_t i = 0; i < values->size(); ++i) {
+    copy->set(i, values->value_at(i));
+    if (values->state[i] == State::overflow || (*access.poisoned)[i] != 0) copy->state[i] = State::overflow;
+  }
+  return copy;
+}
+
 // Finds a comparison of something about the row with something from outside.
 bool Evaluator::add_comparison(Access& access, const NodePtr& condition) {
   const Node* node = condition.get();
@@ -233,8 +252,7 @@ bool Evaluator::add_comparison(Access& access, const NodePtr& condition) {
   const NodePtr& inside = node->children[left ? 0 : 1];
   const NodePtr& outside = node->children[left ? 1 : 0];
   const VectorPtr values = evaluate(outside, access.frame, access.around);
-  if (std::any_of(values->state.begin(), values->state.end(), [](State s) { return s == State::overflow; }))
-    return false;
+  poison(access, *values);
   if (equality) {
     add_key(access, inside, values, null_safe);
     return true;

@@ -85,8 +85,8 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
     if (found.range) keys.push_back(found.range->key);
     scannable = layout_of(keys).fits();
   }
-  if (!scannable) return row_by_row(node, frame, slice, rows, &found);
-  if (node->aggregate != Aggregate::rank) return scanned(*node, *rows, found);
+  if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found));
+  if (node->aggregate != Aggregate::rank) return with_poison(found, scanned(*node, *rows, found));
   // The value that is ranked is one of the frame around.
   const VectorPtr values = evaluate(node->children[0], frame, slice);
   ScanRequest request;
@@ -112,7 +112,8 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
     if (group != index.end()) at[i] = group->second;
   }
   groups.collectors[0]->finish(node->dense);
-  return std::make_shared<const Vector>(groups.collectors[0]->positions(*values, at, node->descending[0]));
+  return with_poison(found,
+                     std::make_shared<const Vector>(groups.collectors[0]->positions(*values, at, node->descending[0])));
 }
 
 // One scan, grouped by what the frame's rows compare with.
@@ -283,6 +284,19 @@ VectorPtr Evaluator::ranged(const Node& node, const Access& access, const Groups
   return std::make_shared<const Vector>(results->result(at));
 }
 
+// What settles ties between rows: a table's key and then the row, or all fields of a derived row.
+std::vector<VectorPtr> Evaluator::ties(const Frame& pairs) {
+  const Binding& binding = pairs.bindings.begin()->second;
+  if (!binding.table) return binding.fields;
+  const auto& order = row_order(*binding.table);
+  std::vector<std::int64_t> place(order.size());
+  for (std::size_t i = 0; i < order.size(); ++i) place[order[i]] = static_cast<std::int64_t>(i);
+  auto places = std::make_shared<Vector>();
+  places->reset(Repr::narrow, pairs.rows);
+  for (std::size_t i = 0; i < pairs.rows; ++i) places->narrow[i] = place[(*binding.rows)[i]];
+  return {places};
+}
+
 // --- row by row -----------------------------------------------------------------------------------------------------
 
 VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
@@ -297,8 +311,10 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
   const auto take = [&](const FramePtr& pairs) {
     std::vector<VectorPtr> values;
     for (const NodePtr& value : values_of) values.push_back(widened(evaluate(value, pairs, slice), value->type));
-    if (orders_rows(*node)) {
-      // The rows stand in their order already.
+    if (node->aggregate == Aggregate::first || node->aggregate == Aggregate::last) {
+      for (VectorPtr& tie : ties(*pairs)) values.push_back(std::move(tie));
+    } else if (node->aggregate == Aggregate::list) {
+      // The rows stand in the order of their set.
       auto places = std::make_shared<Vector>();
       places->reset(Repr::narrow, pairs->rows);
       std::iota(places->narrow.begin(), places->narrow.end(), 0);

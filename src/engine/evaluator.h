@@ -55,7 +55,9 @@ struct Access {
   language::NodePtr where;                 // and of the set of rows; may be null
   std::vector<Key> keys;
   std::optional<Range> range;
-  std::vector<Days> days;                   // those beyond one range
+  std::vector<Days> days;  // those beyond one range
+  // Rows of the frame whose conditions rest on a number that does not fit: whoever needs their answer fails.
+  std::shared_ptr<std::vector<std::uint8_t>> poisoned;
   std::vector<language::NodePtr> residual;  // conditions to be evaluated row by row; over `variable`
 };
 
@@ -136,6 +138,8 @@ class Evaluator {
   void for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
                  const std::function<void(const FramePtr&)>& take);
   FramePtr residual_rows(const Access& access, FramePtr pairs);
+  static void poison(const Access& access, const Vector& values);
+  static VectorPtr with_poison(const Access& access, VectorPtr values);
   FramePtr expanded(const FramePtr& frame, std::vector<std::uint32_t> up, VariableId variable, Binding binding) const;
   FramePtr selected(const FramePtr& pairs, VariableId variable, const std::vector<std::uint32_t>& keep,
                     const RowSetPtr& set) const;
@@ -156,6 +160,7 @@ class Evaluator {
   VectorPtr aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr scanned(const language::Node& node, const PlainRows& rows, const Access& access);
   VectorPtr ranged(const language::Node& node, const Access& access, const Groups& groups);
+  std::vector<VectorPtr> ties(const Frame& pairs);
   VectorPtr row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
                        const std::optional<PlainRows>& plain, const Access* access);
 

@@ -208,10 +208,10 @@ FramePtr Evaluator::residual_rows(const Access& access, FramePtr pairs) {
   for (const NodePtr& condition : access.residual) {
     if (pairs->rows == 0) break;
     const VectorPtr values = evaluate(condition, pairs, access.around);
+    const RowMap map = map_up(*pairs, access.frame.get());
     std::vector<std::uint32_t> keep;
     for (std::uint32_t i = 0; i < pairs->rows; ++i) {
-      if (values->state[i] == State::overflow)
-        fail(condition->span, "JR-701", "this condition computes a number that does not fit 128 bits", "");
+      if (values->state[i] == State::overflow) (*access.poisoned)[map ? (*map)[i] : i] = 1;
       if (values->is_true(i)) keep.push_back(i);
     }
     if (keep.size() < pairs->rows) pairs = selected(pairs, access.variable, keep, nullptr);
@@ -228,6 +228,8 @@ FramePtr Evaluator::table_rows(const RowSetPtr& set, const PlainRows& plain, con
     binding.set = set;
     result = expanded(frame, *pairs->up, set->variable, std::move(binding));
   });
+  if (std::find(found.poisoned->begin(), found.poisoned->end(), 1) != found.poisoned->end())
+    fail(set->span, "JR-701", "a condition over these rows computes a number that does not fit 128 bits", "");
   return result;
 }
 
@@ -344,6 +346,7 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   if (!layout_of(request.keys).fits()) return nullptr;
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
+  if (std::find(found.poisoned->begin(), found.poisoned->end(), 1) != found.poisoned->end()) return nullptr;
   const ScanResult result = scan(source_, request, threads_);
   rows_scanned_ += source_.store.tables[found.table].rows;
   if (result.filter_overflow) fail(set->span, "JR-701", "a condition computes a number that does not fit 128 bits", "");

@@ -580,24 +580,15 @@ NodePtr ExpressionChecker::only(const Expression& e) {
 
 // --- let ------------------------------------------------------------------------------------------------------------
 
-// The set of rows that an expression is when it names one: `sessions`, `sessions where …`; null, without an error, when
-// it names none.
-RowSetPtr ExpressionChecker::rows_of_name(const Expression& e) {
-  const bool modified = e.form == Form::modified && !e.modifiers->during;
-  const Expression& name = modified ? *e.children[0] : e;
-  if (name.form != Form::path || name.path.parts.size() != 1) return nullptr;
-  const std::string& text = name.path.parts[0].text;
-  const bool local = std::any_of(scope_.names.begin(), scope_.names.end(),
-                                 [&](const NameInScope& n) { return n.name == text && n.rows; });
-  if (!local && !model_.find_table(text) && !(text == "rows" && scope_.members)) return nullptr;
-  RowSetPtr set = named_rows(name.path.parts[0], name.span, "");
-  if (!modified) return set;
-  const syntax::Modifiers& m = *e.modifiers;
-  if (set && m.of) set = linked(std::move(set), *m.of);
-  if (set && m.via) set = routed(std::move(set), *m.via);
-  if (set && m.across) set = dropping(std::move(set), *m.across);
-  if (set && m.where) set = filtered(std::move(set), *m.where, e.span);
-  return set;
+// True if what a set of rows begins with is a table or a set, rather than a measure or another name.
+bool ExpressionChecker::names_rows(const syntax::Rows& rows) const {
+  const syntax::Rows* at = &rows;
+  while (at->input) at = at->input.get();
+  if (at->form != RowsForm::named) return true;
+  const std::string& name = at->name.text;
+  return model_.find_table(name) || (name == "rows" && scope_.members) ||
+         std::any_of(scope_.names.begin(), scope_.names.end(),
+                     [&](const NameInScope& n) { return n.name == name && n.rows; });
 }
 
 NodePtr ExpressionChecker::let(const Expression& e) {
@@ -617,12 +608,10 @@ NodePtr ExpressionChecker::let(const Expression& e) {
                    "a name of `let` differs from all others that it could be mistaken for");
     }
     Let let{definitions_.fresh(), nullptr, nullptr, name};
-    if (item.rows) {
+    if (item.rows && (!item.expression || inner.names_rows(*item.rows))) {
       let.rows = inner.rows(*item.rows, "");
     } else {
-      const std::size_t errors = diagnostics_.size();
-      let.rows = inner.rows_of_name(*item.expression);
-      if (!let.rows && diagnostics_.size() == errors) let.value = inner.check(*item.expression);
+      let.value = inner.check(*item.expression);
     }
     if (!let.rows && !let.value) return nullptr;
     if (let.value && is_null_literal(*let.value)) {

@@ -126,7 +126,7 @@ class ExpressionChecker {
   bool ordered(const Expression& e, const std::shared_ptr<Node>& node, ExpressionChecker& inside);
   NodePtr only(const Expression& e);
   NodePtr let(const Expression& e);
-  RowSetPtr rows_of_name(const Expression& e);
+  bool names_rows(const syntax::Rows& rows) const;
 
   // --- slices: check_slices.cpp -----------------------------------------------------------------------------------
 

@@ -307,6 +307,41 @@ bool Parser::has_for() const {
   return false;
 }
 
+// What stands behind a name of `let`: rows where a word says so, else an expression, a set of rows, or text that reads
+// as either, like `sessions where …`; the checker knows what is a table.
+void Parser::let_meaning(syntax::LetName& item) {
+  if (at_rows_word()) {
+    item.rows = rows();
+    return;
+  }
+  const std::size_t begin = at_;
+  const std::size_t errors = diagnostics_.size();
+  const int depth = depth_;
+  const int brackets = brackets_;
+  const auto ends = [&] { return is(",") || is(")"); };
+  try {
+    syntax::RowsPtr set = rows();
+    if (ends()) item.rows = std::move(set);
+  } catch (const Abandon&) {
+  }
+  diagnostics_.resize(errors);
+  const std::size_t end = std::exchange(at_, begin);
+  depth_ = depth;
+  brackets_ = brackets;
+  try {
+    item.expression = expression();
+    if (ends() || !item.rows) return;
+  } catch (const Abandon&) {
+    if (!item.rows) throw;
+  }
+  // It reads as rows alone.
+  diagnostics_.resize(errors);
+  depth_ = depth;
+  brackets_ = brackets;
+  item.expression = nullptr;
+  at_ = end;
+}
+
 ExpressionPtr Parser::let_expression() {
   const Token word = take();
   ExpressionPtr result = node(Form::let, word.span);
@@ -319,17 +354,7 @@ ExpressionPtr Parser::let_expression() {
       syntax::LetName item;
       item.name = name("a name");
       expect("=", "after the name");
-      if (at_rows_word()) {
-        item.rows = rows();
-      } else {
-        const std::size_t before = at_;
-        item.expression = expression();
-        if (is("with") || is("sorted")) {  // it began like an expression, and is a set of rows
-          at_ = before;
-          item.expression = nullptr;
-          item.rows = rows();
-        }
-      }
+      let_meaning(item);
       result->lets.push_back(std::move(item));
     } while (accept(","));
     expect(")", "after the names of `let`");

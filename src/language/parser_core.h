@@ -237,6 +237,7 @@ class Parser {
   void aggregate_rows(Expression& aggregate);
   void expect_for(const Token& word);
   bool has_for() const;
+  void let_meaning(syntax::LetName& item);
   ExpressionPtr let_expression();
 
   const Sources& sources_;

@@ -94,8 +94,7 @@ struct Modifiers {
   ExpressionPtr where;
 };
 
-// One name of `let`: its meaning (an expression or a set of rows) is told apart by what stands there; a name alone may
-// be either.
+// One name of `let`: an expression, a set of rows, or both where the text reads as either.
 struct LetName {
   Name name;
   ExpressionPtr expression;

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "juniper/sql.h"
+#include "random/coverage.h"
 #include "random/random_query.h"
 #include "support/support.h"
 
@@ -15,8 +16,8 @@ namespace {
 
 // Problems of a random text that no reader would call one of the generator: what it asks has no meaning.
 bool has_no_meaning(const Diagnostics& errors) {
-  static const std::set<std::string> codes{"JR-207", "JR-208", "JR-403", "JR-404",
-                                           "JR-406", "JR-409", "JR-411", "JR-701", "JR-211"};
+  static const std::set<std::string> codes{"JR-207", "JR-208", "JR-403", "JR-404", "JR-406",
+                                           "JR-409", "JR-411", "JR-701", "JR-211"};
   return std::all_of(errors.begin(), errors.end(),
                      [](const Diagnostic& d) { return d.severity == Severity::warning || codes.contains(d.code); });
 }
@@ -30,6 +31,8 @@ bool same_value(const Value& a, const Value& b) {
 
 // What differs between two answers; "" when nothing does.
 std::string difference(const Result<QueryResult>& a, const Result<QueryResult>& b) {
+  // Where a number that does not fit is needed first, either may stop, or neither need it.
+  if ((!a && a.error()[0].code == "JR-701") || (!b && b.error()[0].code == "JR-701")) return "";
   if (!a && !b)
     return a.error()[0].code == b.error()[0].code ? "" : test::messages(a.error()) + test::messages(b.error());
   if (!a || !b) return "only one fails: " + test::messages(a ? b.error() : a.error());
@@ -53,9 +56,14 @@ std::string compared(const Dataset& dataset, const std::string& query) {
   std::string differs = difference(engine, ask(dataset, question));
   if (!differs.empty() || !engine) return differs;
   const auto agreement = against_sqlite(dataset, {query});
-  if (!agreement) return test::messages(agreement.error());
+  if (!agreement) {
+    // SQLite's parser has a stack of fixed size, which statements of many levels outgrow.
+    const std::string said = test::messages(agreement.error());
+    return said.find("parser stack overflow") != std::string::npos ? "" : said;
+  }
   for (const DifferentCell& cell : agreement->samples)
-    differs += fmt::format("{} {} {}: engine {}, SQLite {}\n", cell.level, cell.row, cell.column, cell.engine, cell.sqlite);
+    differs +=
+        fmt::format("{} {} {}: engine {}, SQLite {}\n", cell.level, cell.row, cell.column, cell.engine, cell.sqlite);
   return differs.empty() ? "" : differs + agreement->statement;
 }
 
@@ -81,6 +89,7 @@ TEST(RandomPlans, TheThreeWaysAgree) {
   test::Random random(seed);
   std::size_t asked = 0;
   std::size_t answered = 0;
+  test::Coverage coverage;
   while (asked < queries) {
     test::RandomModel model;
     std::optional<test::SmallModel> files;
@@ -106,11 +115,22 @@ TEST(RandomPlans, TheThreeWaysAgree) {
                << shrunk(*dataset, query) << "\n"
                << all;
       }
-      answered += ask(*dataset, {text}) ? 1 : 0;
+      if (const auto answer = ask(*dataset, {text})) {
+        ++answered;
+        coverage.add(dataset->model(), {text}, *answer);
+      }
     }
   }
   fmt::print("{} of {} queries have an answer\n", answered, asked);
   EXPECT_GT(answered * 3, asked);
+  const auto few = coverage.pairs_below(20);
+  fmt::print("{} of {} constructs and {} of {} pairs at least 20 times with a value\n",
+             test::Coverage::all().size() - coverage.below(20).size(), test::Coverage::all().size(),
+             coverage.pairs() - few.size(), coverage.pairs());
+  if (std::getenv("JUNIPER_COVERAGE") != nullptr) {
+    for (const std::string& name : test::Coverage::all()) fmt::print("{:7} {}\n", coverage.count(name), name);
+    for (const auto& [a, b] : few) fmt::print("pair: {} + {}\n", a, b);
+  }
 }
 
 }  // namespace

@@ -203,17 +203,11 @@ class Maker {
       case TypeKind::integer:
         return whole_number(place, depth);
       case TypeKind::decimal:
-        if (chance(random_, 30)) {
-          return node({"round(", fmt::format(", {})", type.scale)}, {expression({TypeKind::decimal, 2}, place, depth)});
-        }
-        if (chance(random_, 20)) return node({"(-", ")"}, {expression(type, place, depth)});
-        return binary(one_of(std::array{"+", "-"}), expression(type, place, depth), expression(type, place, depth));
+        return fraction(type, place, depth);
       case TypeKind::real:
-        if (chance(random_, 50)) {
-          return binary("/", expression(number_type(), place, depth), expression(number_type(), place, depth));
-        }
-        return binary(one_of(std::array{"+", "-", "*"}), expression(real, place, depth),
-                      expression(real, place, depth));
+        return made_real(place, depth);
+      case TypeKind::time:
+        return node({"time(", ")"}, {expression({TypeKind::datetime, 0}, place, depth)});
       case TypeKind::text:
         return made_text(place, depth);
       case TypeKind::date:
@@ -254,28 +248,74 @@ class Maker {
   }
 
   PiecePtr whole_number(const Place& place, int depth) {
-    switch (pick(random_, 7)) {
+    switch (pick(random_, 10)) {
       case 0:
+      case 1:
         return node({one_of(std::array{"year(", "month(", "weekday(", "week(", "quarter(", "day("}), ")"},
                     {expression(date, place, depth)});
-      case 1:
-        return node({"length(", ")"}, {expression(text, place, depth)});
       case 2:
-        return node({"sign(", ")"}, {expression(number_type(), place, depth)});
+        return node({one_of(std::array{"hour(", "minute(", "second("}), ")"},
+                    {expression({chance(random_, 50) ? TypeKind::time : TypeKind::datetime, 0}, place, depth)});
       case 3:
-        return node({"days_between(", ", ", ")"}, {expression(date, place, depth), expression(date, place, depth)});
+        return node({"length(", ")"}, {expression(text, place, depth)});
       case 4:
-        return node({"abs(", ")"}, {expression(integer, place, depth)});
+        return node({"sign(", ")"}, {expression(number_type(), place, depth)});
+      case 5:
+        return node({"days_between(", ", ", ")"}, {expression(date, place, depth), expression(date, place, depth)});
+      case 6:
+        return node({one_of(std::array{"abs(", "floor(", "trunc("}), ")"}, {expression(integer, place, depth)});
+      case 7:
+        if (place.measures) return leaf("grouping(" + slice_column() + ")");
+        [[fallthrough]];
+      case 8:
+        return binary(one_of(std::array{"div", "mod"}), expression(integer, place, depth),
+                      expression(integer, place, 0));
       default:
-        return binary(one_of(std::array{"+", "-", "*", "div", "mod"}), expression(integer, place, depth),
+        return binary(one_of(std::array{"+", "-", "*"}), expression(integer, place, depth),
                       expression(integer, place, 0));
     }
   }
 
-  PiecePtr made_text(const Place& place, int depth) {
+  PiecePtr fraction(Type type, const Place& place, int depth) {
+    const std::string zero = type.scale == 1 ? " + 0.0)" : " + 0.00)";
     switch (pick(random_, 4)) {
       case 0:
-        return node({"upper(", ")"}, {expression(text, place, depth)});
+        return node({"round(", fmt::format(", {})", type.scale)}, {expression({TypeKind::decimal, 2}, place, depth)});
+      case 1:
+        return node({"(-", ")"}, {expression(type, place, depth)});
+      case 2:
+        return node({one_of(std::array{"(floor(", "(ceil(", "(trunc("}), ")" + zero},
+                    {expression({TypeKind::decimal, 2}, place, depth)});
+      default:
+        return binary(one_of(std::array{"+", "-"}), expression(type, place, depth), expression(type, place, depth));
+    }
+  }
+
+  PiecePtr made_real(const Place& place, int depth) {
+    switch (pick(random_, 6)) {
+      case 0:
+      case 1:
+        return binary("/", expression(number_type(), place, depth), expression(number_type(), place, depth));
+      case 2:
+        return node({one_of(std::array{"sqrt(", "ln("}), ")"}, {expression(number_type(), place, depth)});
+      case 3:
+        return node({one_of(std::array{"exp(least(3, ", "power(1.5, least(3, "}),
+                     ")"
+                     ")"},
+                    {expression(integer, place, depth)});
+      case 4:
+        return node({one_of(std::array{"months_between(", "years_between("}), ", ", ")"},
+                    {expression(date, place, depth), expression(date, place, depth)});
+      default:
+        return binary(one_of(std::array{"+", "-", "*"}), expression(real, place, depth),
+                      expression(real, place, depth));
+    }
+  }
+
+  PiecePtr made_text(const Place& place, int depth) {
+    switch (pick(random_, 5)) {
+      case 0:
+        return node({one_of(std::array{"upper(", "lower(", "trim("}), ")"}, {expression(text, place, depth)});
       case 1:
         return node({"substring(", ", 1, 2)"}, {expression(text, place, depth)});
       case 2:
@@ -286,11 +326,12 @@ class Maker {
   }
 
   PiecePtr made_date(const Place& place, int depth) {
-    switch (pick(random_, 4)) {
+    switch (pick(random_, 5)) {
       case 0:
-        return node({"add_days(", ", ", ")"}, {expression(date, place, depth), expression(integer, place, 0)});
+        return node({one_of(std::array{"add_days(", "add_months(", "add_years("}), ", ", ")"},
+                    {expression(date, place, depth), expression(integer, place, 0)});
       case 1:
-        return node({"add_months(", ", ", ")"}, {expression(date, place, depth), expression(integer, place, 0)});
+        return leaf("today()");
       case 2:
         return node({"date(", ")"}, {expression({TypeKind::datetime, 0}, place, depth)});
       default:
@@ -610,6 +651,17 @@ class Maker {
   }
 
   PiecePtr let(Type type, const Place& place, int depth) {
+    if (chance(random_, 40)) {
+      // A set of rows with a name, gone over twice.
+      const std::string set_name = fmt::format("l{}", ++lets_);
+      const Set set = rows(place, "row", depth);
+      RowInfo row = set.row;
+      row.name = fmt::format("r{}", ++rows_);
+      const Place body = inside(place, row);
+      const std::string over = fmt::format(" for {} in {}", row.name, set_name);
+      return node({"(let (" + set_name + " = (", ")) coalesce(min(", over + "), max(", over + ")))"},
+                  {set.piece, expression(type, body, 0), expression(type, body, depth)});
+    }
     const Type of = exact_type();
     const std::string name = fmt::format("l{}", ++lets_);
     const PiecePtr value = expression(of, place, depth);
@@ -642,13 +694,13 @@ void add_definitions(Random& random, RandomModel& model) {
 RandomQuery random_query(Random& random, const RandomModel& model) {
   Maker maker(random, model);
   RandomQuery query;
-  for (std::size_t i = pick(random, 3); i > 0; --i) {
+  for (std::size_t i = chance(random, 40) ? 0 : 1 + pick(random, 2); i > 0; --i) {
     const std::string column = maker.slice_column();
     if (!column.empty() && std::find(query.by.begin(), query.by.end(), column) == query.by.end())
       query.by.push_back(column);
   }
   Place place;
-  for (std::size_t i = 1 + pick(random, 2); i > 0; --i)
+  for (std::size_t i = query.by.empty() ? 3 + pick(random, 7) : 1 + pick(random, 2); i > 0; --i)
     query.show.push_back(maker.expression(maker.any_type(), place, 3));
   if (chance(random, 35)) {
     Place slice;
@@ -659,7 +711,8 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
   if (chance(random, 10)) query.having = maker.expression(boolean, place, 1);
   if (!query.by.empty() && chance(random, 40)) query.totals.push_back("grand");
   if (query.by.size() > 1 && chance(random, 40)) query.totals.push_back(query.by[pick(random, query.by.size())]);
-  if (chance(random, 10)) query.keep_empty = true;
+  if (chance(random, 20)) query.sort = chance(random, 50) ? "s0 desc" : "s0";
+  if (chance(random, 15)) query.keep_empty = true;
   if (!query.by.empty() && chance(random, 10)) query.limit = std::to_string(1 + pick(random, 4));
   if (chance(random, 6)) {
     auto draft = std::make_shared<Piece>();
