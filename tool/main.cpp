@@ -15,9 +15,11 @@
 #include "juniper/ask.h"
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
+#include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
 #include "juniper/report.h"
+#include "juniper/sql.h"
 #include "juniper/value.h"
 #include "juniper/weigh.h"
 
@@ -43,6 +45,7 @@ struct Arguments {
   WeighView weigh;
   std::size_t samples = 5;
   Question question;
+  std::string against;
   std::vector<std::string> steps;
   bool write = false;
   std::string folder;
@@ -93,13 +96,39 @@ int run_links(const Arguments& arguments, const Options& options, Console& conso
   });
 }
 
+int run_against(const Arguments& arguments, const Options& options, Console& console);
+
 int run_ask(const Arguments& arguments, const Options& options, Console& console) {
-  return with_dataset(arguments, options, console,
-                      [&](const Dataset& dataset) {
-                        const auto answer = ask(dataset, arguments.question);
-                        if (answer) console.warn(answer->warnings);
-                        return print_or_fail(answer, console);
-                      });
+  if (!arguments.against.empty()) return run_against(arguments, options, console);
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto answer = ask(dataset, arguments.question);
+    if (answer) console.warn(answer->warnings);
+    return print_or_fail(answer, console);
+  });
+}
+
+int run_against(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto agreement = against_sqlite(dataset, arguments.question);
+    if (!agreement) return console.fail(agreement.error());
+    console.print(report(*agreement));
+    return agreement->same() ? 0 : 1;
+  });
+}
+
+int run_explain(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    return print_or_fail(explain(dataset, arguments.question), console);
+  });
+}
+
+int run_sql(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto statement = sql(dataset, arguments.question);
+    if (!statement) return console.fail(statement.error());
+    console.print(*statement);
+    return 0;
+  });
 }
 
 int run_refactor(const Arguments& arguments, const Options& options, Console& console) {
@@ -189,24 +218,35 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   command("links", "Keys without a match, rows that nothing reaches", run_links)
       ->add_option("--samples", arguments.samples, "Orphan keys to show of each link")
       ->option_text("N");
-  CLI::App* const ask_command = command("ask", "Answer a saved query, or one typed here", run_ask);
-  ask_command
-      ->add_option("QUERY", arguments.question.query,
-                   "A saved query's name, or clauses: 'by stations.region show revenue'")
-      ->required();
-  ask_command->add_option("--where", arguments.question.where, "A further condition, joined by `and`; may be repeated")
-      ->option_text("CONDITION")
-      ->take_all();
-  ask_command->add_option("--draft", arguments.question.drafts,
-                          "Another definition for this question: 'measure NAME = …'; may be repeated")
-      ->option_text("MEASURE")
-      ->take_all();
+  const auto question = [&](CLI::App* asking) {
+    asking
+        ->add_option("QUERY", arguments.question.query,
+                     "A saved query's name, or clauses: 'by stations.region show revenue'")
+        ->required();
+    asking->add_option("--where", arguments.question.where, "A further condition, joined by `and`; may be repeated")
+        ->option_text("CONDITION")
+        ->take_all();
+    asking
+        ->add_option("--draft", arguments.question.drafts,
+                     "Another definition for this question: 'measure NAME = …'; may be repeated")
+        ->option_text("MEASURE")
+        ->take_all();
+    return asking;
+  };
+  CLI::App* const ask_command = question(command("ask", "Answer a saved query, or one typed here", run_ask));
   ask_command
       ->add_option("--plan", arguments.question.plan,
                    "How to answer: engine, or naive (row by row and slice by slice, to hold the engine against)")
       ->transform(CLI::CheckedTransformer(std::map<std::string, Plan>{{"engine", Plan::engine}, {"naive", Plan::naive}},
                                           CLI::ignore_case))
       ->option_text("PLAN");
+  ask_command
+      ->add_option("--against", arguments.against,
+                   "Compare every cell with an independent engine's answer instead: sqlite")
+      ->check(CLI::IsMember({"sqlite"}))
+      ->option_text("ENGINE");
+  question(command("explain", "How a query is answered: steps, rows, bytes, time", run_explain));
+  question(command("sql", "The query as one plain SQL statement", run_sql));
   CLI::App* const refactor_command =
       command("refactor", "Change the model text, with proofs: inline TABLE.COLUMN", run_refactor);
   refactor_command

@@ -34,6 +34,7 @@ struct QueryResult {
   std::int64_t nanoseconds = 0;    // spent in evaluating
   std::uint64_t rows_scanned = 0;  // over all passes
   Diagnostics warnings;            // of the question's text
+  std::vector<std::string> notes;  // what the rows alone do not say: that ties at a cut were kept
 };
 
 // How a question is answered: by the engine, or row by row, slice by slice, by an evaluator too simple to be wrong,

@@ -10,8 +10,10 @@
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
+#include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
+#include "juniper/sql.h"
 #include "juniper/weigh.h"
 
 namespace juniper {
@@ -90,6 +92,8 @@ struct WeighView {
 Result<Report> report(const Weighing& weighing, const WeighView& view = {});
 Report report(const std::vector<LinkUse>& links);
 Report report(const QueryResult& result);
+Report report(const Explanation& explanation);
+Report report(const Agreement& agreement);
 Report report(const Refactoring& refactoring);
 Report report(const BaselineReport& baseline);
 Report report(const CheckReport& check);

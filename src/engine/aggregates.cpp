@@ -71,8 +71,11 @@ void append(const Vector& from, std::size_t begin, std::size_t end, Vector& to) 
 }  // namespace
 
 VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {
+  const Step step(*this, node->span, frame->rows);
   const auto rows = plain(node->rows, frame, slice);
-  if (!rows) return row_by_row(node, frame, slice, rows, nullptr);
+  step.get().way = "loop";
+  step.get().rows_in = source_.store.tables[base_table(node->rows)].rows;
+  if (!rows) return row_by_row(node, frame, slice, rows, nullptr, step);
   const Access found = access(*rows, frame);
   bool scannable = found.residual.empty() && found.days.empty();
   for (const NodePtr& value : over_rows(*node)) scannable = scannable && is_of_table(value, rows->variable);
@@ -85,8 +88,9 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
     if (found.range) keys.push_back(found.range->key);
     scannable = layout_of(keys).fits();
   }
-  if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found));
-  if (node->aggregate != Aggregate::rank) return with_poison(found, scanned(*node, *rows, found));
+  if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found, step));
+  step.get().way = found.range ? "ranged" : "grouped";
+  if (node->aggregate != Aggregate::rank) return with_poison(found, scanned(*node, *rows, found, step.get()));
   // The value that is ranked is one of the frame around.
   const VectorPtr values = evaluate(node->children[0], frame, slice);
   ScanRequest request;
@@ -103,6 +107,8 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   if (scanned.filter_overflow)
     fail(node->span, "JR-701", "a condition computes a number that does not fit 128 bits", "");
   Groups& groups = scanned.groupings[0];
+  step.get().bytes = bytes_read(request);
+  step.get().rows_out = groups.keys.size();
   boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> index;
   for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
   std::vector<GroupIndex> at(frame->rows, no_group);
@@ -116,8 +122,35 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
                      std::make_shared<const Vector>(groups.collectors[0]->positions(*values, at, node->descending[0])));
 }
 
+std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
+  std::set<ColumnId> columns;
+  std::set<LinkIndex> links;
+  const auto take = [&](const ColumnRef& ref) {
+    columns.insert(ref.column);
+    links.insert(ref.path.begin(), ref.path.end());
+  };
+  const auto look = [&](const NodePtr& node) {
+    walk(node, [&](const Node& n) {
+      if (n.op == Op::column) take(n.column);
+    });
+  };
+  for (const NodePtr& filter : request.filters) look(filter);
+  for (const ScanKey& key : request.keys) {
+    if (key.kind == ScanKey::Kind::column) take(key.column);
+    links.insert(key.path.begin(), key.path.end());
+  }
+  for (const ScanAggregate& aggregate : request.aggregates) {
+    look(aggregate.where);
+    for (const NodePtr& value : aggregate.values) look(value);
+  }
+  std::uint64_t bytes = 0;
+  for (const ColumnId id : columns) bytes += source_.column(id).codes.bytes().size();
+  for (const LinkIndex link : links) bytes += source_.store.links[link].rows.bytes().size();
+  return bytes;
+}
+
 // One scan, grouped by what the frame's rows compare with.
-VectorPtr Evaluator::scanned(const Node& node, const PlainRows& rows, const Access& access) {
+VectorPtr Evaluator::scanned(const Node& node, const PlainRows& rows, const Access& access, ExplainStep& step) {
   ScanRequest request;
   request.table = access.table;
   request.filters = access.filters;
@@ -154,6 +187,8 @@ VectorPtr Evaluator::scanned(const Node& node, const PlainRows& rows, const Acce
   }
   request.aggregates.push_back(std::move(aggregate));
   const ScanResult scanned = scan(source_, request, threads_);
+  step.bytes = bytes_read(request);
+  step.rows_out = scanned.groupings[0].keys.size();
   rows_scanned_ += source_.store.tables[access.table].rows;
   if (scanned.filter_overflow) {
     fail(node.span, "JR-701", "a condition computes a number that does not fit 128 bits",
@@ -299,9 +334,9 @@ std::vector<VectorPtr> Evaluator::ties(const Frame& pairs) {
 
 // --- row by row -----------------------------------------------------------------------------------------------------
 
+// Pairs are written out for loops over measures, too, where there are no more of them than rows.
 VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
-                                const std::optional<PlainRows>& plain, const Access* access) {
-  row_by_row_.push_back(node->span);
+                                const std::optional<PlainRows>& plain, const Access* access, const Step& step) {
   const bool is_rank = node->aggregate == Aggregate::rank;
   const auto values_of = over_rows(*node);
   std::unique_ptr<Accumulator> accumulator;
@@ -309,6 +344,10 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
   auto ordered = std::make_shared<Node>(*node);
   if (node->aggregate == Aggregate::list) ordered->descending.clear();
   const auto take = [&](const FramePtr& pairs) {
+    ExplainStep& own = step.get();
+    own.rows_out += pairs->rows;
+    const bool many = own.rows_out > 4 * (own.rows_in + own.slices);
+    if (many || (access != nullptr && !access->residual.empty())) own.way = "row by row";
     std::vector<VectorPtr> values;
     for (const NodePtr& value : values_of) values.push_back(widened(evaluate(value, pairs, slice), value->type));
     if (node->aggregate == Aggregate::first || node->aggregate == Aggregate::last) {
@@ -371,8 +410,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     some->rows = up.size();
     some->parent = frame;
     some->up = std::make_shared<const std::vector<std::uint32_t>>(std::move(up));
-    row_by_row_.pop_back();
-    const VectorPtr values = row_by_row(node, some, slice, plain, access);
+    const VectorPtr values = row_by_row(node, some, slice, plain, access, step);
     if (!all) {
       all = std::make_shared<Vector>();
       all->reset(values->repr, frame->rows);

@@ -91,6 +91,13 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
 
 }  // namespace engine
 
+Result<Explanation> explain(const Dataset& dataset, const Question& question) {
+  const auto prepared = engine::prepare(dataset.model(), question);
+  if (!prepared) return tl::unexpected(prepared.error());
+  const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+  return engine::explain_query(source, prepared->query, dataset.options().threads);
+}
+
 Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
   const auto prepared = engine::prepare(dataset.model(), question);
   if (!prepared) return tl::unexpected(prepared.error());

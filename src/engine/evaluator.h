@@ -11,9 +11,11 @@
 //              size, and evaluated as a frame of their own.
 #pragma once
 
+#include <chrono>
 #include <deque>
 #include <functional>
 #include <optional>
+#include <set>
 #include <string>
 
 #include "engine/encoding.h"
@@ -21,6 +23,7 @@
 #include "engine/program.h"
 #include "engine/scan.h"
 #include "juniper/diagnostics.h"
+#include "juniper/explain.h"
 
 namespace juniper::engine {
 
@@ -84,8 +87,12 @@ class Evaluator {
   FramePtr rows(const language::RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
 
   std::uint64_t rows_scanned() const { return rows_scanned_; }
-  // Places of aggregates that were evaluated row by row.
-  const std::vector<language::Span>& row_by_row() const { return row_by_row_; }
+  // What was done, in the order in which it was begun.
+  const std::vector<ExplainStep>& steps() const { return steps_; }
+  // What a result should say beside its rows.
+  const std::set<std::string>& notes() const { return notes_; }
+  // The encoded bytes of what expressions over a table's rows read.
+  std::uint64_t bytes_read(const ScanRequest& request) const;
 
   // True for parts of expressions that are evaluated apart from the kernels.
   static bool is_leaf(const language::Node& node);
@@ -95,6 +102,31 @@ class Evaluator {
   using RowSetPtr = language::RowSetPtr;
   using VariableId = language::VariableId;
   using TableIndex = language::TableIndex;
+
+  // A step under way: what begins before it ends stands below it.
+  class Step {
+   public:
+    Step(Evaluator& owner, language::Span span, std::size_t slices)
+        : owner_(owner), index_(owner.steps_.size()), begin_(std::chrono::steady_clock::now()) {
+      ExplainStep& step = owner.steps_.emplace_back();
+      step.depth = ++owner.depth_;
+      step.what = owner.model_.sources.text(span);
+      step.place = owner.model_.sources.place(span);
+      step.slices = slices;
+    }
+    ~Step() {
+      --owner_.depth_;
+      get().nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin_).count();
+    }
+    Step(const Step&) = delete;
+    Step& operator=(const Step&) = delete;
+    ExplainStep& get() const { return owner_.steps_[index_]; }
+
+   private:
+    Evaluator& owner_;
+    std::size_t index_;
+    std::chrono::steady_clock::time_point begin_;
+  };
 
   // --- evaluate.cpp -------------------------------------------------------------------------------------------------
 
@@ -133,6 +165,7 @@ class Evaluator {
 
   // --- row_frames.cpp -----------------------------------------------------------------------------------------------
 
+  FramePtr written_out(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   // Calls take(frame) for frames that hold the allowed rows of consecutive rows of access.frame, at most about
   // `most_pairs` in each.
   void for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
@@ -158,17 +191,19 @@ class Evaluator {
   // --- aggregates.cpp -----------------------------------------------------------------------------------------------
 
   VectorPtr aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
-  VectorPtr scanned(const language::Node& node, const PlainRows& rows, const Access& access);
+  VectorPtr scanned(const language::Node& node, const PlainRows& rows, const Access& access, ExplainStep& step);
   VectorPtr ranged(const language::Node& node, const Access& access, const Groups& groups);
   std::vector<VectorPtr> ties(const Frame& pairs);
   VectorPtr row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
-                       const std::optional<PlainRows>& plain, const Access* access);
+                       const std::optional<PlainRows>& plain, const Access* access, const Step& step);
 
   const Source& source_;
   const language::CheckedModel& model_;
   unsigned threads_;
   std::uint64_t rows_scanned_ = 0;
-  std::vector<language::Span> row_by_row_;
+  std::vector<ExplainStep> steps_;
+  std::uint32_t depth_ = 0;
+  std::set<std::string> notes_;
   VariableId next_name_ = 1U << 30;                // above those of any model
   std::deque<std::unique_ptr<Program>> programs_;  // that own texts which vectors view
   std::map<std::pair<TableIndex, std::string>, std::unique_ptr<Encoding>> encodings_;

@@ -1,5 +1,7 @@
 #include "engine/query.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <boost/unordered/unordered_flat_set.hpp>
@@ -51,8 +53,32 @@ class QueryRun {
     for (std::size_t l = 0; l < levels.size(); ++l) show(l, levels[l]);
     QueryResult result = arrange(source_, query_, std::move(levels));
     result.rows_scanned = rows_scanned_ + evaluator_.rows_scanned();
+    result.notes.assign(evaluator_.notes().begin(), evaluator_.notes().end());
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     return result;
+  }
+
+  Explanation explain() {
+    const QueryResult result = run();
+    Explanation made;
+    ExplainStep& whole = made.steps.emplace_back();
+    whole.way = "query";
+    whole.what = query_.name.empty() ? std::string(model_.sources.text(query_.span)) : query_.name;
+    whole.place = model_.sources.place(query_.span);
+    whole.slices = 1 + query_.totals.size();
+    whole.rows_in = result.rows_scanned;
+    whole.rows_out = result.rows.size();
+    whole.nanoseconds = result.nanoseconds;
+    made.steps.insert(made.steps.end(), steps_.begin(), steps_.end());
+    made.steps.insert(made.steps.end(), evaluator_.steps().begin(), evaluator_.steps().end());
+    for (std::size_t i = 1; i < made.steps.size(); ++i) made.steps[0].bytes += made.steps[i].bytes;
+    for (const ExplainStep& step : evaluator_.steps()) {
+      if (step.way != "row by row") continue;
+      std::string text = fmt::format("{}:{}:{}: {}", step.place.file, step.place.line, step.place.column, step.what);
+      if (std::find(made.row_by_row.begin(), made.row_by_row.end(), text) == made.row_by_row.end())
+        made.row_by_row.push_back(std::move(text));
+    }
+    return made;
   }
 
  private:
@@ -181,7 +207,20 @@ class QueryRun {
       }));
     }
     for (const NodePtr& aggregate : made.aggregates) request.aggregates.push_back(aggregate_of(aggregate));
+    const auto begin = std::chrono::steady_clock::now();
     ScanResult scanned = scan(source_, request, threads_);
+    ExplainStep& step = steps_.emplace_back();
+    step.depth = 1;
+    step.way = "scan";
+    step.what = model_.tables[made.table].name;
+    for (const LinkIndex role : made.roles) step.what += " via " + model_.links[role].role;
+    step.what += fmt::format(": {} aggregates", made.aggregates.size());
+    for (const std::uint32_t k : reaching) step.what += (k == reaching.front() ? ", by " : ", ") + query_.by[k].name;
+    step.slices = levels.size();
+    step.rows_in = source_.store.tables[made.table].rows;
+    for (const Groups& groups : scanned.groupings) step.rows_out += groups.keys.size();
+    step.bytes = evaluator_.bytes_read(request);
+    step.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     rows_scanned_ += source_.store.tables[made.table].rows;
     if (scanned.filter_overflow) {
       fail(query_.span, "JR-701", "a condition of `where` computes a number that does not fit 128 bits",
@@ -298,10 +337,19 @@ class QueryRun {
   unsigned threads_;
   Evaluator evaluator_;
   std::deque<TableScan> scans_;
+  std::vector<ExplainStep> steps_;
   std::uint64_t rows_scanned_ = 0;
 };
 
 }  // namespace
+
+Result<Explanation> explain_query(const Source& source, const Query& query, unsigned threads) {
+  try {
+    return QueryRun(source, query, threads).explain();
+  } catch (const Failed& failed) {
+    return tl::unexpected(failed.diagnostics);
+  }
+}
 
 Result<QueryResult> run_query(const Source& source, const Query& query, unsigned threads) {
   try {

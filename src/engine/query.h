@@ -7,8 +7,12 @@
 
 #include "engine/program.h"
 #include "juniper/ask.h"
+#include "juniper/explain.h"
 
 namespace juniper::engine {
+
+// What running a query did, the query itself first.
+Result<Explanation> explain_query(const Source& source, const language::Query& query, unsigned threads);
 
 Result<QueryResult> run_query(const Source& source, const language::Query& query, unsigned threads);
 

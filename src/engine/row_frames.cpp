@@ -1,4 +1,6 @@
 // Sets of rows, written out for all rows of a frame.
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <limits>
@@ -58,6 +60,14 @@ Value value_of(const Vector& values, std::size_t row) {
 }  // namespace
 
 FramePtr Evaluator::rows(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice) {
+  const Step step(*this, set->span, frame->rows);
+  step.get().way = "rows";
+  FramePtr made = written_out(set, frame, slice);
+  step.get().rows_out = made->rows;
+  return made;
+}
+
+FramePtr Evaluator::written_out(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice) {
   switch (set->kind) {
     case RowsKind::table:
       return table_rows(set, *plain(set, frame, slice), frame);
@@ -295,6 +305,8 @@ FramePtr Evaluator::ordered(const RowSetPtr& set, const FramePtr& frame, const S
     if (set->kind == RowsKind::top && static_cast<std::uint64_t>(end - begin) > set->count) {
       last = begin + static_cast<std::ptrdiff_t>(set->count);
       while (last != end && compare_keys(*last, *(last - 1)) == 0) ++last;
+      if (static_cast<std::uint64_t>(last - begin) > set->count)
+        notes_.insert(fmt::format("ties at the cut of `top {}` are all kept: some sets have more rows", set->count));
     }
     keep.insert(keep.end(), begin, last);
   }

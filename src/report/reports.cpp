@@ -323,6 +323,68 @@ Report report(const std::vector<LinkUse>& uses) {
 
 // --- ask ------------------------------------------------------------------------------------------------------------
 
+Report report(const Explanation& explanation) {
+  Table table{"steps",
+              InCsv::yes,
+              {left("way", "step"), left("what", "of"), left("place", "at"), right("slices", "slices"),
+               right("rows_in", "rows in"), right("rows_out", "rows out"), right("bytes", "bytes"),
+               right("nanoseconds", "time"), right("depth", "depth", Audience::programs)},
+              {}};
+  constexpr std::size_t widest = 60;  // of a text for people, in code points
+  for (const ExplainStep& step : explanation.steps) {
+    Cell way = cell::text(step.way);
+    way.shown = std::string(2 * static_cast<std::size_t>(step.depth), ' ') + step.way;
+    Cell what = cell::text(step.what);
+    std::replace(what.shown.begin(), what.shown.end(), '\n', ' ');
+    if (what.shown.size() > widest) {
+      std::size_t end = widest;
+      while (end > 0 && (static_cast<unsigned char>(what.shown[end]) & 0xC0) == 0x80) --end;
+      what.shown = what.shown.substr(0, end) + "…";
+    }
+    const std::string place =
+        step.place.line == 0 ? "" : fmt::format("{}:{}:{}", step.place.file, step.place.line, step.place.column);
+    table.rows.push_back(
+        {{way, what, cell::text(place), cell::count(step.slices), cell::count(step.rows_in), cell::count(step.rows_out),
+          cell::bytes(step.bytes), cell::nanoseconds(step.nanoseconds), cell::count(step.depth)},
+         step.way == "row by row"});
+  }
+  Report made;
+  made.blocks.push_back(std::move(table));
+  for (const std::string& text : explanation.row_by_row) {
+    made.blocks.push_back(
+        Paragraph{fmt::format("Row by row: {}\nIts time grows with rows times slices. A condition that "
+                              "compares a column with something outside by = (and one by <, <=, > or >=) "
+                              "is sorted or grouped instead.",
+                              text)});
+  }
+  return made;
+}
+
+Report report(const Agreement& agreement) {
+  Report made;
+  made.blocks.push_back(Fact{"same",
+                             "same",
+                             {Cell::Kind::boolean, agreement.same() ? "yes: every cell" : "NO: see the cells below",
+                              agreement.same() ? "true" : "false"}});
+  made.blocks.push_back(Fact{"rows", "rows", cell::count(agreement.rows)});
+  made.blocks.push_back(Fact{"cells", "cells", cell::count(agreement.cells)});
+  made.blocks.push_back(Fact{"different", "different", cell::count(agreement.different)});
+  made.blocks.push_back(Fact{"engine_nanoseconds", "engine", cell::nanoseconds(agreement.engine_nanoseconds)});
+  made.blocks.push_back(Fact{"sqlite_nanoseconds", "SQLite", cell::nanoseconds(agreement.sqlite_nanoseconds)});
+  Table table{"cells_that_differ",
+              InCsv::yes,
+              {left("level", "level"), left("row", "row"), left("column", "column"), right("engine", "engine"),
+               right("sqlite", "SQLite")},
+              {}};
+  for (const DifferentCell& c : agreement.samples) {
+    table.rows.push_back(
+        {{cell::text(c.level), cell::text(c.row), cell::text(c.column), cell::text(c.engine), cell::text(c.sqlite)},
+         true});
+  }
+  if (!agreement.same()) made.blocks.push_back(std::move(table));
+  return made;
+}
+
 Report report(const QueryResult& result) {
   // The column that tells totals from rows is called `level`, unless the query has a column of that name.
   std::string level = "level";

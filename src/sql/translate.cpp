@@ -865,7 +865,7 @@ std::string level(Translator& translator, const CheckedModel& model, const Query
           fmt::format("{} AS k{}", translator.column(*from, *model.rebase(query.by[k].column, table, roles).ref), k));
     }
     const auto where = translator.allowed(table, from, slice);
-    sources.push_back(fmt::format("SELECT {} FROM {}{}", joined(keys, ", "), Translator::from_text(*from),
+    sources.push_back(fmt::format("SELECT DISTINCT {} FROM {}{}", joined(keys, ", "), Translator::from_text(*from),
                                   Translator::where_text(where)));
   }
   const std::string combinations = kept.empty() ? "(SELECT 1)" : "(" + joined(sources, " UNION ") + ")";

@@ -1,0 +1,42 @@
+// How a question is answered: the steps, with what went in and came out.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "juniper/ask.h"
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+
+namespace juniper {
+
+struct ExplainStep {
+  std::uint32_t depth = 0;  // steps that a step needed stand below it, one deeper
+  //   query       the whole
+  //   scan        one pass over a table for the query's rows and its plain aggregates, for all levels
+  //   grouped     one pass over a table, grouped by what differs between the slices
+  //   ranged      the same, and the groups sorted by a column that is compared by <, <=, > or >=
+  //   loop        a frame of its own for the rows of the loop, in which the measures of its body are evaluated once
+  //   rows        a set of rows written out
+  //   row by row  pairs of a slice and a row, each looked at: time in proportion to rows times slices
+  std::string way;
+  std::string what;              // the aggregate or set as it is written, or the tables and keys of a scan
+  Place place;                   // of that text
+  std::uint64_t slices = 0;      // rows of the frame: how many values, or sets, are asked for at once
+  std::uint64_t rows_in = 0;     // read from the table
+  std::uint64_t rows_out = 0;    // groups, pairs, or rows of the set
+  std::uint64_t bytes = 0;       // encoded, of the columns and links that the step reads
+  std::int64_t nanoseconds = 0;  // with the steps below it
+};
+
+struct Explanation {
+  std::vector<ExplainStep> steps;  // the first is the query itself
+  // Texts of those that were evaluated row by row: what costs time in proportion to rows times slices.
+  std::vector<std::string> row_by_row;
+};
+
+// Answers a question and tells how. Errors: those of `ask`.
+Result<Explanation> explain(const Dataset& dataset, const Question& question);
+
+}  // namespace juniper
