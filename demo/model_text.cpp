@@ -91,6 +91,7 @@ link sessions.start_day   -> days.day
 link sessions.end_day     -> days.day as end_date
 link visits.bay_id        -> bays.bay_id
 link visits.visit_day     -> days.day
+calendar days.day periods (year, quarter, month, month_name)
 
 measure n_sessions     = count(sessions)  format "#,##0"
 measure energy         = sum(energy_kwh for sessions)  format "#,##0.0"  "Energy sold, in kWh"

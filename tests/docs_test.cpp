@@ -72,5 +72,50 @@ TEST(Docs, TheExamplesOfTheLanguageCheck) {
   }
 }
 
+// The code blocks of a page whose first line says what they are: "query", "column sessions", "wrong JR-401".
+std::vector<std::pair<std::string, std::string>> labelled_blocks(const std::string& page) {
+  const std::string text = test::read_file(root / page);
+  std::vector<std::pair<std::string, std::string>> blocks;
+  for (std::size_t at = text.find("```"); at != std::string::npos; at = text.find("```", at + 3)) {
+    const std::size_t line = text.find('\n', at);
+    const std::size_t end = text.find("```", line);
+    const std::string label = text.substr(at + 3, line - at - 3);
+    if (!label.empty()) blocks.emplace_back(label, text.substr(line + 1, end - line - 1));
+    at = end;
+  }
+  return blocks;
+}
+
+TEST(Docs, EveryExampleOfTheLanguageRuns) {
+  const test::TempFolder folder;
+  fs::copy(root / "demo/small", folder.path("d"), fs::copy_options::recursive);
+  const std::string model = test::read_file(folder.path("d/charging.ridge"));
+  const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
+  ASSERT_TRUE(dataset) << test::messages(dataset.error());
+  std::size_t run = 0;
+  for (const auto& [label, block] : labelled_blocks("docs/language.md")) {
+    ++run;
+    if (label == "query") {
+      const auto answer = ask(*dataset, {block});
+      ASSERT_TRUE(answer) << block << test::messages(answer.error());
+      EXPECT_TRUE(std::any_of(answer->rows.begin(), answer->rows.end(), [](const ResultRow& row) {
+        return !row.cells.back().is_null();
+      })) << block;
+    } else if (label.starts_with("column ")) {
+      std::string text = model;
+      const std::size_t table = text.find("table " + label.substr(7) + " ");
+      text.insert(text.find("\n}", table) + 1, "  " + block);
+      const auto changed = Model::parse("example.ridge", text);
+      EXPECT_TRUE(changed) << block << test::messages(changed.error());
+    } else {
+      ASSERT_TRUE(label.starts_with("wrong ")) << label;
+      const auto wrong = Model::parse("example.ridge", block);
+      ASSERT_FALSE(wrong) << block;
+      EXPECT_EQ(test::codes(wrong.error()), label.substr(6)) << test::messages(wrong.error());
+    }
+  }
+  EXPECT_GE(run, 14U);
+}
+
 }  // namespace
 }  // namespace juniper

@@ -212,16 +212,31 @@ class QueryChecker {
     incomplete_ = incomplete_ || !node;
     if (!node) return;
     QueryShow shown{"", node, "", item.span};
-    if (node->op == Op::measure) {
-      shown.name = model_.measures[node->measure].name;
-      shown.format = model_.measures[node->measure].format;
-    }
+    if (node->op == Op::measure) shown.name = model_.measures[node->measure].name;
+    shown.format = format_of(*node);
     if (item.alias) {
       shown.name = item.alias->text;
     } else if (shown.name.empty()) {
       shown.name = model_.sources.text(item.span);
     }
     query_.show.push_back(std::move(shown));
+  }
+
+  // A measure in another slice, and what is added to or taken from it, is shown as the measure is.
+  std::string format_of(const Node& node) const {
+    switch (node.op) {
+      case Op::measure:
+        return model_.measures[node.measure].format;
+      case Op::modified:
+        return format_of(*node.children[0]);
+      case Op::add:
+      case Op::subtract: {
+        const std::string format = format_of(*node.children[0]);
+        return format == format_of(*node.children[1]) ? format : "";
+      }
+      default:
+        return "";
+    }
   }
 
   void where(const syntax::Expression& expression) {

@@ -31,8 +31,6 @@ bool same_value(const Value& a, const Value& b) {
 
 // What differs between two answers; "" when nothing does.
 std::string difference(const Result<QueryResult>& a, const Result<QueryResult>& b) {
-  // Where a number that does not fit is needed first, either may stop, or neither need it.
-  if ((!a && a.error()[0].code == "JR-701") || (!b && b.error()[0].code == "JR-701")) return "";
   if (!a && !b)
     return a.error()[0].code == b.error()[0].code ? "" : test::messages(a.error()) + test::messages(b.error());
   if (!a || !b) return "only one fails: " + test::messages(a ? b.error() : a.error());
@@ -53,7 +51,11 @@ std::string compared(const Dataset& dataset, const std::string& query) {
   if (!engine && !has_no_meaning(engine.error())) return test::messages(engine.error());
   if (!engine && engine.error()[0].code != "JR-701") return "";
   question.plan = Plan::naive;
-  std::string differs = difference(engine, ask(dataset, question));
+  const auto naive = ask(dataset, question);
+  // Where a product that does not fit is needed first, one may stop where the other needs no product at all.
+  const auto overflows = [](const auto& answer) { return !answer && answer.error()[0].code == "JR-701"; };
+  if (query.find("product(") != std::string::npos && (overflows(engine) || overflows(naive))) return "";
+  std::string differs = difference(engine, naive);
   if (!differs.empty() || !engine) return differs;
   const auto agreement = against_sqlite(dataset, {query});
   if (!agreement) {
