@@ -158,6 +158,12 @@ NodePtr ExpressionChecker::measure_path(const Expression& e) {
                                written_name(t.name)));
     }
   }
+  if (model_.find_table(first.text)) {
+    const std::string table = written_name(first.text);
+    return error(
+        e.span, "JR-204", fmt::format("'{}' is a table, and a value was expected", first.text),
+        fmt::format("count its rows, count({0}), or those of each row: sum(count({0} of s) for s in …)", table));
+  }
   return error(e.span, "JR-204", fmt::format("there is no measure '{}'", first.text),
                base::did_you_mean(first.text, measure_names()));
 }

@@ -314,6 +314,13 @@ void Parser::let_meaning(syntax::LetName& item) {
     item.rows = rows();
     return;
   }
+  // Each level that is read twice doubles the work of those within.
+  constexpr int most_trials = 6;
+  if (trials_ == most_trials) {
+    item.expression = expression();
+    return;
+  }
+  const int outer = trials_++;
   const std::size_t begin = at_;
   const std::size_t errors = diagnostics_.size();
   const int depth = depth_;
@@ -330,8 +337,10 @@ void Parser::let_meaning(syntax::LetName& item) {
   brackets_ = brackets;
   try {
     item.expression = expression();
+    trials_ = outer;
     if (ends() || !item.rows) return;
   } catch (const Abandon&) {
+    trials_ = outer;
     if (!item.rows) throw;
   }
   // It reads as rows alone.

@@ -210,11 +210,32 @@ class Loader {
     }
     const auto begin = Clock::now();
     report({"linking " + model::link_name(model_, link), store_.tables[link.from.table].rows, 0, 0});
+    // That one column is a key is its own declaration's to keep.
+    if (to.size() > 1) {
+      if (const auto repeated = loading::repeated_key(to))
+        return repeated_link_key(link, repeated->first, repeated->second);
+    }
     store_.links[index] = loading::resolve_link(from, to);
     store_.links[index].name = model::link_name(model_, link);
     store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
     link_done_[index] = true;
     return {};
+  }
+
+  Result<void> repeated_link_key(const Link& link, std::uint64_t row, std::uint64_t first) const {
+    const Table& table = model_.tables[link.to.table];
+    std::string keys;
+    for (const std::uint32_t c : link.to.columns) {
+      const store::Column& column = source_.column({link.to.table, c});
+      keys += fmt::format("{}{} = {}", keys.empty() ? "" : ", ", table.columns[c].name,
+                          to_text(column.at(row), column.type));
+    }
+    const auto places = source::locate_rows(loading::table_request(model_, link.to.table), {row});
+    return tl::unexpected(
+        base::error_at("JR-508", places.empty() ? Place{table.source_pattern, 0, 0} : places[0],
+                       fmt::format("the link {} leads to one row, and {} stands here and in row {} already",
+                                   model::link_name(model_, link), keys, first + 1),
+                       "mend the data, or link by columns that are different in every row together"));
   }
 
   Result<void> need(const Needs& needs, std::optional<TableIndex> own) {

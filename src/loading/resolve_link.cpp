@@ -58,21 +58,38 @@ std::vector<std::uint64_t> decoded(const store::Column& column) {
   return codes;
 }
 
-}  // namespace
-
-store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
-  const std::uint64_t one_rows = to[0]->rows;
-  std::vector<Pairs> pairs(to.size() - 1);
-  // The key of each row of the one side, and the first row that has it.
+// The key of each row of the one side as one number; `absent` where a part is null.
+std::vector<std::uint64_t> keys_of(std::span<const store::Column* const> to, std::vector<Pairs>& pairs) {
   std::vector<std::uint64_t> keys = decoded(*to[0]);
   for (std::uint64_t& key : keys) key = key == to[0]->null_code ? absent : key;
   for (std::size_t c = 1; c < to.size(); ++c) {
     const auto codes = decoded(*to[c]);
-    for (std::uint64_t row = 0; row < one_rows; ++row) {
-      keys[row] =
-          keys[row] == absent || codes[row] == to[c]->null_code ? absent : pairs[c - 1].add(keys[row], codes[row]);
+    for (std::size_t row = 0; row < keys.size(); ++row) {
+      const bool none = keys[row] == absent || codes[row] == to[c]->null_code;
+      keys[row] = none ? absent : pairs[c - 1].add(keys[row], codes[row]);
     }
   }
+  return keys;
+}
+
+}  // namespace
+
+std::optional<std::pair<std::uint64_t, std::uint64_t>> repeated_key(std::span<const store::Column* const> to) {
+  std::vector<Pairs> pairs(to.size() - 1);
+  const std::vector<std::uint64_t> keys = keys_of(to, pairs);
+  boost::unordered_flat_map<std::uint64_t, std::uint64_t> first;
+  for (std::uint64_t row = 0; row < keys.size(); ++row) {
+    if (keys[row] == absent) continue;
+    const auto [at, fresh] = first.try_emplace(keys[row], row);
+    if (!fresh) return std::pair(row, at->second);
+  }
+  return std::nullopt;
+}
+
+store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
+  const std::uint64_t one_rows = to[0]->rows;
+  std::vector<Pairs> pairs(to.size() - 1);
+  const std::vector<std::uint64_t> keys = keys_of(to, pairs);
   boost::unordered_flat_map<std::uint64_t, std::uint64_t> first;
   for (std::uint64_t row = 0; row < one_rows; ++row) {
     if (keys[row] != absent) first.try_emplace(keys[row], row);

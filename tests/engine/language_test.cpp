@@ -1,7 +1,9 @@
-// The whole language over a network small enough to check by hand. Every answer is asked for three times: of the engine,
-// of the naive evaluator, and by what stands here.
+// The whole language over a network small enough to check by hand. Every answer is asked for three times: of the
+// engine, of the naive evaluator, and by what stands here.
 #include <gtest/gtest.h>
 
+#include "juniper/explain.h"
+#include "juniper/sql.h"
 #include "support/support.h"
 
 namespace juniper {
@@ -44,28 +46,29 @@ measure share = revenue / (revenue across stations)
 // Calculated columns of sessions and of stations, and what follows the links.
 test::SmallModel network(const std::string& session_columns = "", const std::string& station_columns = "",
                          const std::string& more = "") {
-  return {declarations + session_columns + rest + stations + station_columns + others + more,
-          {{"sessions.csv",
-            "id,bay_id,start_day,end_day,started,energy_kwh,tariff_code,channel,idle_minutes\n"
-            "1,10,2025-01-01,2025-01-01,2025-01-01 08:00:00,10.0,D,app,0\n"
-            "2,10,2025-01-02,2025-01-03,2025-01-02 09:00:00,20.0,N,card,5\n"
-            "3,11,2025-01-02,2025-01-02,2025-01-02 10:00:00,5.0,D,app,2\n"
-            "4,20,2025-02-01,2025-02-01,2025-02-01 08:00:00,7.0,X,card,\n"
-            "5,20,2025-02-03,2025-03-01,2025-02-03 12:00:00,7.0,D,app,3\n"
-            "6,30,2025-02-03,2025-02-03,2025-02-03 13:00:00,,N,card,1\n"
-            "7,99,2025-01-02,2025-01-02,2025-01-02 11:00:00,4.0,D,app,1\n"},
-           {"bays.csv", "bay_id,station_id\n10,1\n11,1\n20,2\n30,3\n40,4\n"},
-           {"stations.csv",
-            "station_id,name,region,installed\n1,Pier,Coast,2020-02-29\n2,Ridge,Upland,2021-06-01\n3,Cove,Coast,2022-12-31\n"
-            "4,Moor,Lowland,2024-01-01\n"},
-           {"tariffs.csv", "tariff_code,plan,price_per_kwh\nD,day,0.50\nN,night,0.30\n"},
-           {"days.csv",
-            "day,year,month,month_name,weekday\n2025-01-01,2025,1,January,3\n2025-01-02,2025,1,January,4\n"
-            "2025-01-03,2025,1,January,5\n2025-02-01,2025,2,February,6\n2025-02-02,2025,2,February,7\n"
-            "2025-02-03,2025,2,February,1\n2025-03-01,2025,3,March,6\n"},
-           {"visits.csv",
-            "visit,bay_id,site,lane,kind,cost\n1,10,A,1,x,100\n2,10,A,2,x,50\n3,20,B,1,,30\n4,20,B,1,y,5\n"},
-           {"categories.csv", "site,lane,kind,description\nA,1,x,clean\nA,2,x,repair\nB,1,z,paint\n"}}};
+  return {
+      declarations + session_columns + rest + stations + station_columns + others + more,
+      {{"sessions.csv",
+        "id,bay_id,start_day,end_day,started,energy_kwh,tariff_code,channel,idle_minutes\n"
+        "1,10,2025-01-01,2025-01-01,2025-01-01 08:00:00,10.0,D,app,0\n"
+        "2,10,2025-01-02,2025-01-03,2025-01-02 09:00:00,20.0,N,card,5\n"
+        "3,11,2025-01-02,2025-01-02,2025-01-02 10:00:00,5.0,D,app,2\n"
+        "4,20,2025-02-01,2025-02-01,2025-02-01 08:00:00,7.0,X,card,\n"
+        "5,20,2025-02-03,2025-03-01,2025-02-03 12:00:00,7.0,D,app,3\n"
+        "6,30,2025-02-03,2025-02-03,2025-02-03 13:00:00,,N,card,1\n"
+        "7,99,2025-01-02,2025-01-02,2025-01-02 11:00:00,4.0,D,app,1\n"},
+       {"bays.csv", "bay_id,station_id\n10,1\n11,1\n20,2\n30,3\n40,4\n"},
+       {"stations.csv",
+        "station_id,name,region,installed\n1,Pier,Coast,2020-02-29\n2,Ridge,Upland,2021-06-01\n3,Cove,Coast,2022-12-"
+        "31\n"
+        "4,Moor,Lowland,2024-01-01\n"},
+       {"tariffs.csv", "tariff_code,plan,price_per_kwh\nD,day,0.50\nN,night,0.30\n"},
+       {"days.csv",
+        "day,year,month,month_name,weekday\n2025-01-01,2025,1,January,3\n2025-01-02,2025,1,January,4\n"
+        "2025-01-03,2025,1,January,5\n2025-02-01,2025,2,February,6\n2025-02-02,2025,2,February,7\n"
+        "2025-02-03,2025,2,February,1\n2025-03-01,2025,3,March,6\n"},
+       {"visits.csv", "visit,bay_id,site,lane,kind,cost\n1,10,A,1,x,100\n2,10,A,2,x,50\n3,20,B,1,,30\n4,20,B,1,y,5\n"},
+       {"categories.csv", "site,lane,kind,description\nA,1,x,clean\nA,2,x,repair\nB,1,z,paint\n"}}};
 }
 
 Options on_a_day() {
@@ -95,8 +98,7 @@ class Language : public testing::Test {
   // The values of a calculated column of sessions, in the order of their keys.
   void expect_column(const std::string& expression, const std::string& values, const std::string& type = "sessions") {
     const std::string column = "  calculated = " + expression + "\n";
-    const test::SmallModel model =
-        type == "sessions" ? network(column) : network("", column);
+    const test::SmallModel model = type == "sessions" ? network(column) : network("", column);
     const Dataset dataset = model.open(on_a_day());
     const std::string key = type == "sessions" ? "sessions.id" : "stations.station_id";
     const std::string answer =
@@ -156,8 +158,7 @@ TEST_F(Language, RankOfARegionAmongAllWhateverFilterIsOn) {
   const std::string rank =
       "rank(revenue among revenue of g for g in distinct(stations.region) across stations.region desc dense)";
   // Coast 13.5 (Pier 13.5, Cove null), Upland 3.5, those without a station 2.0; no session leads to Lowland.
-  expect("by stations.region show revenue, " + rank + " as r",
-         "Coast|13.500|1\nUpland|3.500|2\nnull|2.000|3");
+  expect("by stations.region show revenue, " + rank + " as r", "Coast|13.500|1\nUpland|3.500|2\nnull|2.000|3");
   expect("by stations.region show revenue, " + rank + " as r where stations.region <> \"Coast\"", "Upland|3.500|2");
 }
 
@@ -184,9 +185,10 @@ TEST_F(Language, AverageOfGroupTotals) {
 }
 
 TEST_F(Language, RunningTotalAsAMeasure) {
-  expect("by days.day show let (d = max(day for days)) (energy across days where days.day <= d) as total",
-         "2025-01-01|10.0\n2025-01-02|39.0\n2025-01-03|39.0\n2025-02-01|46.0\n2025-02-02|46.0\n2025-02-03|53.0\n2025-03-"
-         "01|53.0");
+  expect(
+      "by days.day show let (d = max(day for days)) (energy across days where days.day <= d) as total",
+      "2025-01-01|10.0\n2025-01-02|39.0\n2025-01-03|39.0\n2025-02-01|46.0\n2025-02-02|46.0\n2025-02-03|53.0\n2025-03-"
+      "01|53.0");
 }
 
 TEST_F(Language, YearToDateWithTheFutureEmpty) {
@@ -208,6 +210,189 @@ TEST_F(Language, AMissingLabelFilledIn) {
 
 TEST_F(Language, ALinkOverThreeColumns) {
   expect("by categories.description show sum(cost for visits) as cost", "clean|100\nrepair|50\nnull|35");
+}
+
+// --- declarations ---------------------------------------------------------------------------------------------------
+
+TEST_F(Language, ACalculatedTableIsStoredAndCanBeLinkedTo) {
+  const test::SmallModel model = network("", "",
+                                         "table regions = distinct(stations.region)\n"
+                                         "link stations.region -> regions.region\n"
+                                         "table busy = group sessions by bays.station_id with (n = count(rows), kwh = "
+                                         "sum(energy_kwh for rows))\n"
+                                         "table coast = top 1 (stations where region = \"Coast\") by installed\n");
+  const Dataset dataset = model.open();
+  expect(dataset, "by regions.region show count(regions) as n, energy",
+         "Coast|1|35.0\nLowland|1|null\nUpland|1|14.0\nnull|0|4.0");
+  expect(dataset, "by busy.station_id show sum(n for busy) as n, sum(kwh for busy) as kwh",
+         "1|3|35.0\n2|2|14.0\n3|1|null\nnull|1|4.0");
+  expect(dataset, "by coast.name show max(installed for coast) as d", "Cove|2022-12-31");
+}
+
+TEST_F(Language, AParameterMayBeSetForOneRun) {
+  const test::SmallModel model = network("  dear = tariffs.price_per_kwh >= min_price\n");
+  const std::string query = "by sessions.dear show count(sessions where tariffs.price_per_kwh < min_price) as cheap";
+  expect(model.open(), query, "false|2\ntrue|0\nnull|0");
+  Options options;
+  options.reading.settings["min_price"] = "0.55";
+  expect(model.open(options), query, "false|6\nnull|0");  // the stored column follows
+  options.reading.settings = {{"min_prise", "1"}};
+  EXPECT_EQ(test::messages(Dataset::open(model.path(), options).error()),
+            "error: there is no parameter 'min_prise' to set [JR-213]\n  fix: did you mean 'min_price'?\n");
+  options.reading.settings = {{"min_price", "cheap"}};
+  EXPECT_EQ(test::codes(Dataset::open(model.path(), options).error()), "JR-213");
+}
+
+TEST_F(Language, AModelMayBeSplitOverFiles) {
+  const test::SmallModel model = network("", "", "include \"more/measures.ridge\"\n");
+  model.folder.write("more/measures.ridge",
+                     "measure app = (energy where sessions.channel = \"app\")\ninclude \"../q.ridge\"\n");
+  model.folder.write("q.ridge", "query apps { by stations.region show app }\n");
+  expect(model.open(), "apps", "Coast|15.0\nUpland|7.0\nnull|4.0");
+  // The store holds all files, and needs none of them.
+  const auto from_store = Dataset::open(model.folder.path("model.jrs"));
+  ASSERT_TRUE(from_store) << test::messages(from_store.error());
+  expect(*from_store, "apps", "Coast|15.0\nUpland|7.0\nnull|4.0");
+  model.folder.write("q.ridge", "query apps { by stations.regio show app }\n");
+  const Diagnostics errors = model.errors();
+  EXPECT_EQ(test::codes(errors), "JR-202");
+  EXPECT_TRUE(errors[0].place.file.ends_with("q.ridge")) << errors[0].place.file;
+  model.folder.write("q.ridge", "include \"more/measures.ridge\"\n");
+  EXPECT_EQ(test::codes(model.errors()), "JR-214");
+  std::filesystem::remove(model.folder.path("q.ridge"));
+  EXPECT_EQ(test::codes(model.errors()), "JR-001");
+}
+
+TEST_F(Language, KeysOfSeveralColumnsAreUniqueTogether) {
+  const test::SmallModel model = network();
+  model.folder.write("categories.csv",
+                     "site,lane,kind,description\nA,1,x,clean\nA,2,x,repair\nA,1,x,again\n,1,x,null\n,1,x,null\n");
+  const Diagnostics errors = model.errors();
+  ASSERT_EQ(test::codes(errors), "JR-508") << test::messages(errors);
+  EXPECT_NE(test::messages(errors).find("row 1"), std::string::npos) << test::messages(errors);
+}
+
+// --- slices ---------------------------------------------------------------------------------------------------------
+
+TEST_F(Language, RolesAndViaReadDaysByAnotherDate) {
+  expect("by days.month_name show count(sessions) as begun, (count(sessions)) via end_date as ended",
+         "January|4|4\nFebruary|3|2\nMarch|0|1");
+  expect("by end_date.month show count(sessions) as ended", "1|4\n2|2\n3|1");
+  expect("show count(sessions via end_date where days.month = 3) as n", "1");
+}
+
+TEST_F(Language, AcrossDropsFiltersAndWhereNeverReplacesThem) {
+  expect("by stations.name show energy, (energy across stations) as all, (energy across everything) as everything",
+         "Cove|null|53.0|53.0\nPier|35.0|53.0|53.0\nRidge|14.0|53.0|53.0\nnull|4.0|53.0|53.0");
+  expect("show (energy where stations.region = \"Coast\") as coast where stations.region = \"Upland\"", "null");
+  expect(
+      "show (energy across stations.region where stations.region = \"Coast\") as coast where stations.region = "
+      "\"Upland\"",
+      "35.0");
+}
+
+TEST_F(Language, PeriodsMoveInTheCalendar) {
+  expect(
+      "show (energy during to_date(month)) as a, (energy during whole(year)) as b, (energy during previous(month)) as "
+      "c, "
+      "(energy during next(month)) as d, (energy during shift(-1 month)) as e, (energy during trailing(2 day)) as f "
+      "where "
+      "days.month = 2",
+      "14.0|53.0|39.0|null|39.0|7.0");
+  // A filter on a weekday stays: Thursday the 2nd of January.
+  expect("show (energy during whole(month)) as a where days.day = date \"2025-01-03\"", "39.0");
+  expect("show (energy during whole(month)) as a where days.day = date \"2025-01-02\" and days.weekday = 4", "29.0");
+}
+
+TEST_F(Language, OnlyAndGroupingTellWhatTheSliceLeaves) {
+  expect(
+      "by stations.region show only(stations.region) as r, only(stations.name) as n, grouping(stations.region) as g, "
+      "energy "
+      "total grand",
+      "Coast|Coast|null|0|35.0\nLowland|Lowland|Moor|0|null\nUpland|Upland|Ridge|0|14.0\nnull|null|null|0|4.0\n"
+      "grand:|null|null|1|53.0");
+}
+
+TEST_F(Language, TiesAtTheCutAreKeptAndSaidSo) {
+  const std::string query =
+      "show count(top 2 sessions by energy_kwh asc) as n, count(top 4 sessions by energy_kwh asc) as m";
+  // 4, 5, then two of 7
+  expect(query, "2|4");
+  EXPECT_TRUE(ask(dataset_, {query})->notes.empty());
+  const auto answer = ask(dataset_, {"show count(top 3 sessions by energy_kwh asc) as n"});
+  EXPECT_EQ(test::rows_of(*answer), "4");
+  ASSERT_EQ(answer->notes.size(), 1U);
+  EXPECT_NE(answer->notes[0].find("top 3"), std::string::npos);
+}
+
+TEST_F(Language, QueriesMayDraftMeasures) {
+  expect("with measure revenue = energy by stations.region show price, share",
+         "Coast|1|0.660377358490566\nUpland|1|"
+         "0.2641509433962264\nnull|1|0.07547169811320754");
+  const Question draft{"by stations.region show price", {}, {"measure energy = count(sessions)"}};
+  EXPECT_EQ(test::rows_of(*ask(dataset_, draft)), "Coast|3.375\nUpland|1.75\nnull|2");
+  expect_error("with measure revenue = price show revenue", "JR-211");
+  const test::SmallModel stored = network("", "  sold = energy of this\n");
+  const auto refused = ask(stored.open(), {"with measure energy = count(sessions) show energy"});
+  ASSERT_FALSE(refused);
+  EXPECT_EQ(test::codes(refused.error()), "JR-413");
+}
+
+TEST_F(Language, WhatCannotBeMeantIsAnErrorThatTeaches) {
+  expect_error("show max(revenue for s in stations) as x", "JR-401", "`revenue of s` or `revenue of slice`");
+  expect_error("by stations.region show count(tariffs) as n", "JR-403", "across stations.region");
+  expect_error("show energy where stations.region = \"Coast\" or tariffs.plan = \"day\" and visits.cost > 1", "JR-404");
+  expect_error("show (energy across stations) as a where stations.region = \"Coast\" or tariffs.plan = \"day\"",
+               "JR-411", "only a part of the filter");
+  expect_error("show (energy during to_date(year)) as a where sessions.start_day > date \"2025-01-01\"", "JR-411",
+               "a date of the fact itself");
+  expect_error("show (energy during to_date(hour)) as a", "JR-410", "day, week, month");
+  expect_error("show max(revenue of g for g in group (top 2 sessions by energy_kwh) by channel) as x", "JR-409", "top");
+  expect_error("show sum(x for union(sessions, bays)) as a", "JR-307");
+  expect_error("show sum(g.regio for g in distinct(stations.region)) as a", "JR-202", "did you mean 'region'?");
+  expect_error("show (energy where 1 = 1) as a", "JR-404", "if CONDITION");
+  expect_error("show let (energy = 1) energy as a", "JR-203");
+  expect_error("show count(sessions of s for s in bays) as a", "JR-204", "sum(count(sessions of s) for s in");
+}
+
+TEST_F(Language, AFilterThatStaysOnALinkColumnIsAWarning) {
+  const std::string query = "show (energy across stations) as a where bays.station_id = 1";
+  const auto answer = ask(dataset_, {query});
+  ASSERT_TRUE(answer);
+  ASSERT_EQ(test::codes(answer->warnings), "JR-412");
+  EXPECT_NE(test::messages(answer->warnings).find("across (stations, bays.station_id)"), std::string::npos);
+  Options strict;
+  strict.reading.strict = true;
+  const auto refused = ask(model_.open(strict), {query});
+  ASSERT_FALSE(refused);
+  EXPECT_EQ(test::codes(refused.error()), "JR-412");
+}
+
+// --- how it is done -------------------------------------------------------------------------------------------------
+
+TEST_F(Language, ExplainTellsWhatRunsRowByRow) {
+  const auto grouped = explain(dataset_, {"by stations.name show max(revenue of s for s in stations) as best"});
+  ASSERT_TRUE(grouped);
+  EXPECT_TRUE(grouped->row_by_row.empty());
+  const auto slow = explain(
+      dataset_,
+      {"show sum(count(t in sessions where t.energy_kwh < s.energy_kwh + t.idle_minutes) for s in sessions) as x"});
+  ASSERT_TRUE(slow);
+  ASSERT_EQ(slow->row_by_row.size(), 1U);
+  EXPECT_EQ(slow->row_by_row[0].substr(0, 18), "<query>:1:10: coun");
+}
+
+TEST_F(Language, SqlIsWrittenForEachAndSqliteAgrees) {
+  for (const std::string query :
+       {"by stations.region show share, price total grand",
+        "by days.day show let (d = max(day for days)) (energy across days where days.day <= d) as t",
+        "show list(g.region, \", \" for g in top 2 distinct(stations.region) by share of g) as best"}) {
+    const auto agreement = against_sqlite(dataset_, {query});
+    ASSERT_TRUE(agreement) << test::messages(agreement.error());
+    EXPECT_TRUE(agreement->same()) << agreement->statement;
+    EXPECT_GT(agreement->cells, 0U);
+    EXPECT_EQ(*sql(dataset_, {query}), agreement->statement);
+  }
 }
 
 }  // namespace

@@ -105,7 +105,7 @@ std::map<std::string, std::string> RandomModel::files() const {
 namespace {
 
 // One or two columns more, of any type.
-void add_columns(Random& random, TableInfo& table, std::size_t count) {
+void widen(Random& random, TableInfo& table, std::size_t count) {
   static constexpr std::array types{Type{TypeKind::integer, 0}, Type{TypeKind::decimal, 1},  Type{TypeKind::decimal, 2},
                                     Type{TypeKind::real, 0},    Type{TypeKind::text, 0},     Type{TypeKind::boolean, 0},
                                     Type{TypeKind::date, 0},    Type{TypeKind::datetime, 0}, Type{TypeKind::time, 0}};
@@ -138,7 +138,7 @@ RandomModel random_model(Random& random, std::size_t most_rows) {
                  "sessions.day -> days.day",         "sessions.end_day -> days.day as end_date",
                  "visits.day -> days.day",           "visits.(lane, kind) -> categories.(lane, kind)"};
   model.calculated.resize(model.tables.size());
-  for (TableInfo& table : model.tables) add_columns(random, table, 1 + pick(random, 3));
+  for (TableInfo& table : model.tables) widen(random, table, 1 + pick(random, 3));
   for (const TableInfo& table : model.tables) {
     std::vector<std::vector<std::string>> rows;
     std::vector<std::string> keys;

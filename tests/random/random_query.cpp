@@ -487,6 +487,11 @@ class Maker {
                                      one_of(std::array{" <= ", " < ", " >= ", " > "}) +
                                      upper[pick(random_, upper.size())];
       tie = chance(random_, 30) ? comparison : tie + " and " + comparison;
+      // Sometimes a bound on the other side of the same column.
+      if (chance(random_, 40)) {
+        const std::string column = comparison.substr(0, comparison.find(' '));
+        tie += " and " + column + one_of(std::array{" <= ", " > "}) + upper[pick(random_, upper.size())];
+      }
     }
     set.piece = node({"", " where " + tie}, {set.piece});
     return set;
@@ -573,7 +578,13 @@ class Maker {
     return {leaf("distinct(stations.region)"), {name, std::nullopt, {{"region", text}}, true}};
   }
 
+  // Rows without a name are all called `row`, so that an inner one hides those outside.
+  static bool has_unnamed(const Place& place) {
+    return std::any_of(place.rows.begin(), place.rows.end(), [](const RowInfo& row) { return row.name == "row"; });
+  }
+
   Set grouped(const Place& place, const std::string& name, int depth) {
+    if (has_unnamed(place)) return distinct(place, name);
     const Set set = table_rows(place, "row", depth);
     const std::string written = set.piece->text();
     RowInfo row{name, std::nullopt, {}, true};
@@ -619,7 +630,7 @@ class Maker {
     std::string words = of;
     if (chance(random_, 12)) words += " via end_date";
     if (chance(random_, 30)) words += " across " + dropped();
-    if (chance(random_, 20)) {
+    if (chance(random_, 32)) {
       static constexpr std::array units{"day", "week", "month", "quarter", "year"};
       const std::string unit = one_of(units);
       static constexpr std::array periods{"to_date", "whole", "previous", "next"};
@@ -651,7 +662,7 @@ class Maker {
   }
 
   PiecePtr let(Type type, const Place& place, int depth) {
-    if (chance(random_, 40)) {
+    if (!has_unnamed(place) && chance(random_, 40)) {
       // A set of rows with a name, gone over twice.
       const std::string set_name = fmt::format("l{}", ++lets_);
       const Set set = rows(place, "row", depth);
