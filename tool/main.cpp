@@ -15,6 +15,7 @@
 #include "juniper/ask.h"
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
+#include "juniper/describe.h"
 #include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
@@ -46,6 +47,8 @@ struct Arguments {
   std::size_t samples = 5;
   Question question;
   std::string against;
+  std::string name;
+  bool show_hidden = false;
   std::vector<std::string> steps;
   bool write = false;
   std::string folder;
@@ -114,6 +117,14 @@ int run_against(const Arguments& arguments, const Options& options, Console& con
     console.print(report(*agreement));
     return agreement->same() ? 0 : 1;
   });
+}
+
+int run_describe(const Arguments& arguments, const Options& options, Console& console) {
+  const auto model = read_model(arguments.model, options);
+  if (!model) return console.fail(model.error());
+  console.warn(model->warnings());
+  return print_or_fail(describe(*model, arguments.name, arguments.show_hidden ? Hidden::shown : Hidden::left_out),
+                       console);
 }
 
 int run_explain(const Arguments& arguments, const Options& options, Console& console) {
@@ -218,6 +229,10 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   command("links", "Keys without a match, rows that nothing reaches", run_links)
       ->add_option("--samples", arguments.samples, "Orphan keys to show of each link")
       ->option_text("N");
+  CLI::App* const describe_command =
+      command("describe", "What is defined, on what it rests, who uses it", run_describe);
+  describe_command->add_option("NAME", arguments.name, "A table, column, measure, parameter or query; all by default");
+  describe_command->add_flag("--hidden", arguments.show_hidden, "Hidden things, too");
   const auto question = [&](CLI::App* asking) {
     asking
         ->add_option("QUERY", arguments.question.query,

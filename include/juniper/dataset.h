@@ -99,6 +99,9 @@ class Dataset {
 enum class Reload : std::uint8_t { when_stale, always };
 Result<LoadReport> load(const std::string& path, const Options& options = {}, Reload reload = Reload::when_stale);
 
+// The model of a .ridge text, or that of a .jrs store, without its data. Errors: those of Model::read and of the store.
+Result<Model> read_model(const std::string& path, const Options& options = {});
+
 // The file in which `load` keeps the store of a model text.
 std::string store_path(const std::string& model_path, const Options& options);
 

@@ -9,6 +9,7 @@
 #include "juniper/ask.h"
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
+#include "juniper/describe.h"
 #include "juniper/diagnostics.h"
 #include "juniper/explain.h"
 #include "juniper/links.h"
@@ -91,6 +92,7 @@ struct WeighView {
 // Errors: JR-003 (no such figure to sort by).
 Result<Report> report(const Weighing& weighing, const WeighView& view = {});
 Report report(const std::vector<LinkUse>& links);
+Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);
 Report report(const Explanation& explanation);
 Report report(const Agreement& agreement);

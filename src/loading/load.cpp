@@ -446,6 +446,13 @@ Result<LoadReport> load(const std::string& path, const Options& given, Reload re
   return describe(refreshed->store, target, refreshed->loaded);
 }
 
+Result<Model> read_model(const std::string& path, const Options& options) {
+  if (!is_store(path)) return Model::read(path, options.reading);
+  const auto dataset = Dataset::open(path, options);
+  if (!dataset) return tl::unexpected(dataset.error());
+  return dataset->model();
+}
+
 Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
   const Options options = settled(given);
   if (is_store(path)) {

@@ -45,6 +45,27 @@ std::string difference(const Result<QueryResult>& a, const Result<QueryResult>& 
   return "";
 }
 
+// What is out of order in an answer: the detail rows by what `sort` names, nulls last, or by their keys.
+std::string disorder(const QueryResult& answer, const std::string& query) {
+  const std::size_t sort = query.find(" sort s0");
+  const bool descending = sort != std::string::npos && query.compare(sort, 13, " sort s0 desc") == 0;
+  std::size_t column = 0;
+  while (sort != std::string::npos && answer.columns[column].name != "s0") ++column;
+  const ResultRow* before = nullptr;
+  for (const ResultRow& row : answer.rows) {
+    if (row.level != 0) continue;
+    if (before != nullptr && !answer.columns.empty() && (sort != std::string::npos || answer.columns[0].is_key)) {
+      const Value& a = before->cells[column];
+      const Value& b = row.cells[column];
+      const int order = compare(a, b);
+      if (descending && !a.is_null() && !b.is_null() ? order < 0 : order > 0)
+        return "out of order:\n" + test::rows_of(answer);
+    }
+    before = &row;
+  }
+  return "";
+}
+
 std::string compared(const Dataset& dataset, const std::string& query) {
   Question question{query};
   const auto engine = ask(dataset, question);
@@ -56,6 +77,7 @@ std::string compared(const Dataset& dataset, const std::string& query) {
   const auto overflows = [](const auto& answer) { return !answer && answer.error()[0].code == "JR-701"; };
   if (query.find("product(") != std::string::npos && (overflows(engine) || overflows(naive))) return "";
   std::string differs = difference(engine, naive);
+  if (differs.empty() && engine) differs = disorder(*engine, query);
   if (!differs.empty() || !engine) return differs;
   const auto agreement = against_sqlite(dataset, {query});
   if (!agreement) {

@@ -656,7 +656,7 @@ class Maker {
     if (column.empty()) return leaf("sessions.id > 3");
     Place outside = place;
     outside.kind = place.rows.empty() ? Place::Kind::measure : Place::Kind::row;
-    const PiecePtr value = chance(random_, 40) ? leaf(random_literal(random_, type)) : expression(type, outside, depth);
+    const PiecePtr value = chance(random_, 30) ? leaf(random_literal(random_, type)) : expression(type, outside, depth);
     return node({"(" + column + " " + one_of(std::array{"=", "<>", "<=", ">", "is not distinct from"}) + " ", ")"},
                 {value});
   }
