@@ -37,6 +37,9 @@ TEST_F(ToolTest, ResultsGoToStdoutAndNothingElse) {
                                              {"weigh", model_},
                                              {"links", model_},
                                              {"ask", model_, "monthly"},
+                                             {"ask", model_, "plans", "--plan", "engine"},
+                                             {"explain", model_, "monthly"},
+                                             {"describe", model_},
                                              {"refactor", model_, "inline", "sessions.gross"},
                                              {"baseline", model_},
                                              {"check", model_}}) {
@@ -55,6 +58,9 @@ TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
                                              {"weigh", model_},
                                              {"links", model_},
                                              {"ask", model_, "monthly"},
+                                             {"ask", model_, "plans", "--plan", "engine"},
+                                             {"explain", model_, "monthly"},
+                                             {"describe", model_},
                                              {"refactor", model_, "inline", "sessions.gross"},
                                              {"baseline", model_},
                                              {"check", model_}}) {
@@ -69,6 +75,57 @@ TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
     EXPECT_NE(with("markdown").out.find("|---"), std::string::npos) << command[0];
   }
   EXPECT_NE(run_tool({"weigh", model_, "--color", "always"}).out.find('\033'), std::string::npos);
+}
+
+TEST_F(ToolTest, AsksInThreeWays) {
+  const std::string query = "by tariffs.plan show revenue, (revenue across tariffs) as all total grand";
+  const auto engine = run_tool({"ask", model_, query, "--format", "csv"});
+  ASSERT_EQ(engine.status, 0) << engine.err;
+  const auto sql = run_tool({"sql", model_, query});
+  ASSERT_EQ(sql.status, 0) << sql.err;
+  EXPECT_TRUE(sql.out.starts_with("SELECT")) << sql.out;
+  const auto against = run_tool({"ask", model_, query, "--against", "sqlite", "--format", "json"});
+  ASSERT_EQ(against.status, 0) << against.err << against.out;
+  const auto answer = nlohmann::json::parse(against.out);
+  EXPECT_TRUE(answer["same"].get<bool>());
+  EXPECT_EQ(answer["different"], 0);
+  // Row by row and slice by slice, over a small table.
+  const std::string small = "by stations.region show count(stations) as n";
+  EXPECT_EQ(run_tool({"ask", model_, small, "--format", "csv", "--plan", "naive"}).out,
+            run_tool({"ask", model_, small, "--format", "csv"}).out);
+  EXPECT_EQ(run_tool({"ask", model_, query, "--against", "other"}).status, 2);
+  EXPECT_EQ(run_tool({"ask", model_, query, "--plan", "other"}).status, 2);
+}
+
+TEST_F(ToolTest, DraftsSettingsAndStrictness) {
+  const auto draft = run_tool({"ask", model_, "show price", "--draft", "measure price = 2", "--format", "csv"});
+  EXPECT_EQ(draft.status, 0) << draft.err;
+  EXPECT_NE(draft.out.find("2"), std::string::npos) << draft.out;
+  EXPECT_EQ(run_tool({"ask", model_, "show price", "--draft", "measure price = revnue"}).status, 2);
+  EXPECT_EQ(run_tool({"ask", model_, "show price", "--set", "nothing=1"}).status, 2);
+  EXPECT_EQ(run_tool({"ask", model_, "show price", "--set", "nothing"}).status, 2);
+  const std::string warned = "show (revenue across stations) as r where bays.station_id = 1";
+  const auto lenient = run_tool({"ask", model_, warned});
+  EXPECT_EQ(lenient.status, 0) << lenient.err;
+  EXPECT_NE(lenient.err.find("warning"), std::string::npos) << lenient.err;
+  const auto strict = run_tool({"ask", model_, warned, "--strict"});
+  EXPECT_EQ(strict.status, 2);
+  EXPECT_NE(strict.err.find("JR-412"), std::string::npos) << strict.err;
+}
+
+TEST_F(ToolTest, DescribesWhatIsDefined) {
+  const auto price = run_tool({"describe", model_, "price", "--format", "json"});
+  ASSERT_EQ(price.status, 0) << price.err;
+  const auto json = nlohmann::json::parse(price.out);
+  EXPECT_EQ(json["rests_on"], "revenue, energy");
+  EXPECT_EQ(json["used_by"], "query monthly, query regions");
+  EXPECT_EQ(json["definition"], "revenue / energy\n");
+  const auto days = run_tool({"describe", model_, "days", "--format", "csv"});
+  EXPECT_EQ(std::count(days.out.begin(), days.out.end(), '\n'), 9);  // the header, the table, its seven columns
+  EXPECT_NE(days.out.find("calendar days.day"), std::string::npos) << days.out;
+  const auto none = run_tool({"describe", model_, "revenu"});
+  EXPECT_EQ(none.status, 2);
+  EXPECT_NE(none.err.find("did you mean 'revenue'?"), std::string::npos) << none.err;
 }
 
 TEST_F(ToolTest, AsksSavedAndTypedQueriesWithConditions) {
