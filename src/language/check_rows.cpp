@@ -372,6 +372,10 @@ RowSetPtr ExpressionChecker::combined(const syntax::Rows& r, const std::string& 
     return error(r.span, "JR-307", "the two sets of rows have different columns",
                  "give both the rows of one table, or the same columns by name and type");
   }
+  if (r.form == RowsForm::unite && (a->via != b->via || a->of != b->of)) {
+    return error(r.span, "JR-307", "the two sets of rows are seen through different slices, and a row may be of either",
+                 "give both the same `of` and `via`, or aggregate each on its own");
+  }
   auto set = std::make_shared<RowSet>();
   set->kind = r.form == RowsForm::unite ? RowsKind::unite
                                         : (r.form == RowsForm::except ? RowsKind::except : RowsKind::intersect);
@@ -382,6 +386,7 @@ RowSetPtr ExpressionChecker::combined(const syntax::Rows& r, const std::string& 
   set->fields = a->fields;
   set->input = a;
   set->other = b;
+  set->via = a->via;
   set->not_narrowing = "it is a row of two sets, and their conditions differ";
   // Rows of except and intersect are rows of the first set; those of a union may be of either.
   bool alike = a->not_narrowing.empty() && b->not_narrowing.empty() && a->made_by.empty() && b->made_by.empty() &&
@@ -395,11 +400,9 @@ RowSetPtr ExpressionChecker::combined(const syntax::Rows& r, const std::string& 
     set->not_narrowing = a->not_narrowing;
     set->made_by = a->made_by;
     set->of = a->of;
-    set->via = a->via;
     set->across = a->across;
   } else if (alike) {
     set->not_narrowing.clear();
-    set->via = a->via;
   }
   return set;
 }

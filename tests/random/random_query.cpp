@@ -723,7 +723,8 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
   if (!query.by.empty() && chance(random, 40)) query.totals.push_back("grand");
   if (query.by.size() > 1 && chance(random, 40)) query.totals.push_back(query.by[pick(random, query.by.size())]);
   // Reals may differ in their last digits, and then in their order.
-  if (chance(random, 25) && !query.show[0]->place.starts_with("real")) query.sort = chance(random, 50) ? "s0 desc" : "s0";
+  if (chance(random, 25) && !query.show[0]->place.starts_with("real"))
+    query.sort = chance(random, 50) ? "s0 desc" : "s0";
   if (chance(random, 15)) query.keep_empty = true;
   if (!query.by.empty() && chance(random, 10)) query.limit = std::to_string(1 + pick(random, 4));
   if (chance(random, 6)) {
