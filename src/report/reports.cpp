@@ -472,6 +472,7 @@ Report report(const QueryResult& result) {
   made.blocks.push_back(
       Paragraph{fmt::format("\n{}, {} rows read, {}", plural(result.rows.size(), "row"),
                             base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
+  if (!result.notes.empty()) made.blocks.push_back(Fact{"note", "note", cell::text(joined(result.notes, "; "))});
   return made;
 }
 

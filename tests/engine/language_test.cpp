@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "juniper/explain.h"
+#include "juniper/report.h"
 #include "juniper/sql.h"
 #include "support/support.h"
 
@@ -323,6 +324,7 @@ TEST_F(Language, TiesAtTheCutAreKeptAndSaidSo) {
   EXPECT_EQ(test::rows_of(*answer), "4");
   ASSERT_EQ(answer->notes.size(), 1U);
   EXPECT_NE(answer->notes[0].find("top 3"), std::string::npos);
+  EXPECT_NE(render(report(*answer)).find("ties at the cut of `top 3` are all kept"), std::string::npos);
 }
 
 TEST_F(Language, QueriesMayDraftMeasures) {

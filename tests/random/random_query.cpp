@@ -711,7 +711,7 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
       query.by.push_back(column);
   }
   Place place;
-  for (std::size_t i = query.by.empty() ? 3 + pick(random, 7) : 1 + pick(random, 2); i > 0; --i)
+  for (std::size_t i = query.by.empty() ? 4 + pick(random, 10) : 1 + pick(random, 2); i > 0; --i)
     query.show.push_back(maker.expression(maker.any_type(), place, 3));
   if (chance(random, 35)) {
     Place slice;
