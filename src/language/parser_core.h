@@ -247,7 +247,7 @@ class Parser {
   std::size_t expression_begin_ = 0;  // the token with which the innermost expression begins
   int depth_ = 0;
   int brackets_ = 0;
-  int trials_ = 0;  // names of `let` around that are read both as rows and as an expression
+  int trials_ = 0;        // names of `let` around that are read both as rows and as an expression
   bool clauses_ = false;  // within the clauses of a query
 };
 

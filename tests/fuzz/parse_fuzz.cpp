@@ -1,5 +1,5 @@
-// What reads texts must survive any: a target for libFuzzer. It parses and checks the bytes as a model, as a query over a
-// small model and as an expression. Built by `cmake -DJUNIPER_FUZZ=ON` with clang; run as scripts/fuzz [SECONDS].
+// What reads texts must survive any: a target for libFuzzer. It parses and checks the bytes as a model, as a query over
+// a small model and as an expression. Built by `cmake -DJUNIPER_FUZZ=ON` with clang; run as scripts/fuzz [SECONDS].
 #include <cstddef>
 #include <cstdint>
 #include <string>
