@@ -16,6 +16,7 @@
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
 #include "juniper/describe.h"
+#include "juniper/draft.h"
 #include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
@@ -50,6 +51,9 @@ struct Arguments {
   std::string name;
   bool show_hidden = false;
   std::vector<std::string> steps;
+  std::string definition;
+  std::vector<std::string> queries;
+  bool keep = false;
   bool write = false;
   std::string folder;
   std::string demo_folder = "charging-demo";
@@ -158,6 +162,17 @@ int run_refactor(const Arguments& arguments, const Options& options, Console& co
   });
 }
 
+int run_draft(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto made = draft(dataset, arguments.definition, arguments.queries);
+    if (!made) return console.fail(made.error());
+    console.print(report(*made));
+    if (!arguments.keep) return 0;
+    const auto kept = keep(dataset, *made);
+    return kept ? 0 : console.fail(kept.error());
+  });
+}
+
 std::string baseline_folder(const Arguments& arguments) {
   return arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
 }
@@ -262,6 +277,12 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->option_text("ENGINE");
   question(command("explain", "How a query is answered: steps, rows, bytes, time", run_explain));
   question(command("sql", "The query as one plain SQL statement", run_sql));
+  CLI::App* const draft_command =
+      command("draft", "Another definition of a measure beside the present one: what differs, and where", run_draft);
+  draft_command->add_option("MEASURE", arguments.definition, "'measure NAME = EXPRESSION'")->required();
+  draft_command->add_option("QUERY", arguments.queries,
+                            "Queries to look at; by default all saved ones that depend on the measure");
+  draft_command->add_flag("--keep", arguments.keep, "Write the draft's definition into the model text");
   CLI::App* const refactor_command =
       command("refactor", "Change the model text, with proofs: inline TABLE.COLUMN", run_refactor);
   refactor_command

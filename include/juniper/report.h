@@ -11,6 +11,7 @@
 #include "juniper/dataset.h"
 #include "juniper/describe.h"
 #include "juniper/diagnostics.h"
+#include "juniper/draft.h"
 #include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
@@ -96,6 +97,7 @@ Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);
 Report report(const Explanation& explanation);
 Report report(const Agreement& agreement);
+Report report(const Draft& draft);
 Report report(const Refactoring& refactoring);
 Report report(const BaselineReport& baseline);
 Report report(const CheckReport& check);

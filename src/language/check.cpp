@@ -744,6 +744,7 @@ class ModelChecker {
       const auto at = std::find_if(measure_texts_.begin(), measure_texts_.end(),
                                    [&](const syntax::Measure* text) { return text->name.text == draft->name.text; });
       if (at != measure_texts_.end()) {
+        attributes_.emplace(draft, &(*at)->attributes);
         *at = draft;
       } else {
         declare(draft->name, "measure");
@@ -757,6 +758,11 @@ class ModelChecker {
       measure.format = text->attributes.format.value_or("");
       measure.description = text->attributes.description;
       measure.used_by = text->attributes.used_by;
+      // A draft is shown as the measure that it stands in for, unless it says otherwise.
+      if (const auto present = attributes_.find(text); present != attributes_.end()) {
+        if (measure.format.empty()) measure.format = present->second->format.value_or("");
+        if (measure.description.empty()) measure.description = present->second->description;
+      }
       measure.span = text->span;
       measure.name_span = text->name.span;
       model_.measures.push_back(std::move(measure));
@@ -934,6 +940,7 @@ class ModelChecker {
   std::map<std::string, Span> names_;
   std::map<TableIndex, VariableId> this_;
   std::vector<const syntax::Measure*> measure_texts_;
+  std::map<const syntax::Measure*, const syntax::Attributes*> attributes_;  // of those that drafts stand in for
   std::vector<std::vector<State>> column_states_;
   std::vector<State> measure_states_;
   std::vector<std::string> under_way_;

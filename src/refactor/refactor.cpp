@@ -17,6 +17,7 @@
 #include "model/uses.h"
 #include "refactor/inline_text.h"
 #include "refactor/text_edits.h"
+#include "refactor/text_file.h"
 
 namespace juniper {
 
@@ -133,12 +134,6 @@ Result<std::uint64_t> measure_file(store::Store store, const std::filesystem::pa
   return store.file_bytes;
 }
 
-Result<std::string> read_text(const std::string& path) {
-  std::ifstream file(path, std::ios::binary);
-  if (!file) return tl::unexpected(base::error("JR-806", fmt::format("cannot read {}", path)));
-  return std::string{std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
-}
-
 // The changed model over the data of the dataset.
 Result<Dataset> changed(const Dataset& dataset, const std::string& text) {
   auto model = Model::parse(dataset.model().path(), text);
@@ -214,22 +209,12 @@ Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
   if (refactoring.model_path != dataset.model().path()) {
     return fail("JR-806", "this change was made for another model text", "run the refactoring on this one");
   }
-  const auto now = read_text(refactoring.model_path);
-  if (!now) return tl::unexpected(now.error());
-  if (*now != refactoring.text_before)
-    return fail("JR-805", fmt::format("{} has changed since it was read", refactoring.model_path),
-                "run the refactoring again");
-
   const auto after = changed(dataset, refactoring.text_after);
   if (!after) return tl::unexpected(after.error());
   // The text first, beside its place and renamed; a store that does not fit it yet is loaded again by whoever needs it.
-  const std::string beside = refactoring.model_path + ".new";
-  std::ofstream file(beside, std::ios::binary | std::ios::trunc);
-  file << refactoring.text_after;
-  file.close();
-  std::error_code error;
-  if (file) std::filesystem::rename(beside, refactoring.model_path, error);
-  if (!file || error) return fail("JR-806", fmt::format("cannot write {}", refactoring.model_path), "");
+  if (auto written = refactor::replace_text(refactoring.model_path, refactoring.text_before, refactoring.text_after);
+      !written)
+    return written;
   store::Store store = after->store();
   store.load_nanoseconds = refactoring.ledger.load_nanoseconds_after;
   return store::write_store(store, file_of_store(dataset));

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 #include <numeric>
 
 #include "base/diagnostics.h"
@@ -564,6 +565,69 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
 }
 
 }  // namespace
+
+Report report(const Draft& draft) {
+  Report made;
+  made.blocks.push_back(Fact{"measure", "measure", cell::text(draft.measure)});
+  if (!draft.before.empty()) made.blocks.push_back(Fact{"before", "is", cell::text(draft.before)});
+  made.blocks.push_back(Fact{"definition", "draft", cell::text(draft.definition)});
+  if (draft.queries.empty()) {
+    made.blocks.push_back(Paragraph{"\nNo saved query depends on it: name queries to see the two side by side."});
+    return made;
+  }
+  if (draft.before.empty()) {
+    // A new measure has nothing to be compared with.
+    for (const DraftedQuery& q : draft.queries) {
+      made.blocks.push_back(Heading{q.query});
+      Report answer = report(q.draft);
+      std::move(answer.blocks.begin(), answer.blocks.end(), std::back_inserter(made.blocks));
+    }
+    return made;
+  }
+  made.blocks.push_back(
+      Fact{"same",
+           "same",
+           {Cell::Kind::boolean, draft.same() ? "yes: no query shows a different number" : "no: see what differs below",
+            draft.same() ? "true" : "false"}});
+  Table queries{"queries",
+                InCsv::yes,
+                {left("query", "query"), right("rows", "rows"), right("cells", "cells compared"),
+                 right("differences", "differing"), right("base_nanoseconds", "time"),
+                 right("draft_nanoseconds", "with the draft")},
+                {}};
+  std::vector<std::pair<std::string, Comparison>> compared;
+  for (const DraftedQuery& q : draft.queries) {
+    queries.rows.push_back({{cell::text(q.query), cell::count(q.comparison.rows), cell::count(q.comparison.cells),
+                             cell::count(q.comparison.differences), cell::nanoseconds(q.base_nanoseconds),
+                             cell::nanoseconds(q.draft_nanoseconds)},
+                            !q.comparison.same()});
+    compared.emplace_back(q.query, q.comparison);
+  }
+  made.blocks.push_back(Heading{"Queries"});
+  made.blocks.push_back(std::move(queries));
+  if (Table differences = difference_table(compared); !differences.rows.empty()) {
+    made.blocks.push_back(Heading{"What differs"});
+    made.blocks.push_back(std::move(differences));
+  }
+  if (!draft.sources.empty()) {
+    Table sources{"sources",
+                  InCsv::no,
+                  {left("column", "column"), right("share", "carry"), right("count", "values"),
+                   right("of_values", "of"), left("values", "these, with what each carries")},
+                  {}};
+    for (const DraftSource& s : draft.sources) {
+      sources.rows.push_back({{cell::text(s.column),
+                               {Cell::Kind::number, fmt::format("{:.1f}%", 100 * s.share), fmt::format("{}", s.share)},
+                               cell::count(s.values.size()),
+                               cell::count(s.of_values),
+                               cell::text(joined(s.values, ", "))},
+                              false});
+    }
+    made.blocks.push_back(Heading{"Where it comes from, each line within the one above"});
+    made.blocks.push_back(std::move(sources));
+  }
+  return made;
+}
 
 Report report(const Refactoring& refactoring) {
   Report made;
