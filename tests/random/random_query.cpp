@@ -702,6 +702,15 @@ void add_definitions(Random& random, RandomModel& model) {
   }
 }
 
+RandomColumn random_column(Random& random, const RandomModel& model, std::size_t table, int depth) {
+  Maker maker(random, model);
+  Place place;
+  place.kind = Place::Kind::row;
+  place.rows.push_back({"this", table, {}, true});
+  const Type type = maker.any_type();
+  return {type, maker.expression(type, place, depth)->text()};
+}
+
 RandomQuery random_query(Random& random, const RandomModel& model) {
   Maker maker(random, model);
   RandomQuery query;

@@ -39,6 +39,12 @@ struct RandomQuery {
 
 // Adds random calculated columns and measures to a model.
 void add_definitions(Random& random, RandomModel& model);
+// A calculated column of one table: its declaration's text, without the name. `depth` bounds its size.
+struct RandomColumn {
+  Type type;
+  std::string text;
+};
+RandomColumn random_column(Random& random, const RandomModel& model, std::size_t table, int depth);
 RandomQuery random_query(Random& random, const RandomModel& model);
 
 // Queries a little smaller than this one: without a clause, or with a part replaced by one of its own parts.
