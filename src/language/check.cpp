@@ -99,6 +99,7 @@ class NeedsWalk {
     for (const Field& field : rows->fields) {
       if (field.key) visit(field.key);
     }
+    for (const NodePtr& condition : rows->made_by) visit(condition);
     take(rows->input);
     take(rows->other);
   }

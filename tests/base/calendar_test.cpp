@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <cmath>
+#include <limits>
 
 namespace juniper::base {
 namespace {
@@ -101,6 +102,69 @@ TEST(Calendar, DivisionRoundsDown) {
       ASSERT_EQ(floor_divide(a, b),
                 static_cast<std::int64_t>(std::floor(static_cast<double>(a) / static_cast<double>(b))));
   }
+}
+
+TEST(Calendar, UnitsBeginAndEndWhereTheyShould) {
+  // Forty years of days, each held against a walk from day to day.
+  const std::int64_t from = days_from_civil(1990, 1, 1);
+  const std::int64_t to = days_from_civil(2030, 12, 31);
+  const auto same_unit = [](std::int64_t a, std::int64_t b, Unit unit) {
+    const auto x = civil_from_days(a);
+    const auto y = civil_from_days(b);
+    const auto quarter = [](const auto& d) { return (static_cast<unsigned>(d.month()) - 1) / 3; };
+    switch (unit) {
+      case Unit::day:
+        return a == b;
+      case Unit::week:
+        return (a + 3) / 7 == (b + 3) / 7;  // 1969-12-29 was a Monday
+      case Unit::month:
+        return x.year() == y.year() && x.month() == y.month();
+      case Unit::quarter:
+        return x.year() == y.year() && quarter(x) == quarter(y);
+      case Unit::year:
+        return x.year() == y.year();
+    }
+    return false;
+  };
+  for (const Unit unit : {Unit::day, Unit::week, Unit::month, Unit::quarter, Unit::year}) {
+    for (std::int64_t day = from; day <= to; ++day) {
+      const std::int64_t start = start_of(day, unit);
+      const std::int64_t end = end_of(day, unit);
+      ASSERT_TRUE(start <= day && day <= end);
+      ASSERT_TRUE(same_unit(start, day, unit) && same_unit(end, day, unit)) << date_text(day);
+      ASSERT_FALSE(same_unit(start - 1, day, unit)) << date_text(day);
+      ASSERT_FALSE(same_unit(end + 1, day, unit)) << date_text(day);
+    }
+  }
+}
+
+TEST(Calendar, MovesByUnitsAndClipsToTheMonthsEnd) {
+  const auto moved_text = [](const char* from, std::int64_t count, Unit unit) {
+    const auto result = moved(*parse_date(from), count, unit);
+    return result ? date_text(*result) : "nothing";
+  };
+  EXPECT_EQ(moved_text("2024-01-31", 1, Unit::month), "2024-02-29");
+  EXPECT_EQ(moved_text("2024-02-29", 1, Unit::year), "2025-02-28");
+  EXPECT_EQ(moved_text("2025-03-31", -1, Unit::quarter), "2024-12-31");
+  EXPECT_EQ(moved_text("2025-05-31", -1, Unit::quarter), "2025-02-28");
+  EXPECT_EQ(moved_text("2024-12-30", 1, Unit::week), "2025-01-06");
+  EXPECT_EQ(moved_text("2024-12-31", 1, Unit::day), "2025-01-01");
+  EXPECT_EQ(moved_text("9999-12-31", 1, Unit::day), "nothing");
+  EXPECT_EQ(moved_text("0001-01-01", -1, Unit::month), "nothing");
+  EXPECT_EQ(moved_text("2025-01-01", 5'000'000, Unit::day), "nothing");
+  EXPECT_EQ(moved_text("2025-01-01", std::numeric_limits<std::int64_t>::min(), Unit::year), "nothing");
+}
+
+TEST(Calendar, MonthsBetweenCountsWholeOnesAndTheShareOfTheNext) {
+  const auto between = [](const char* from, const char* to) {
+    return months_between(*parse_date(from), *parse_date(to));
+  };
+  EXPECT_EQ(between("2025-01-15", "2025-03-15"), 2);
+  EXPECT_EQ(between("2025-01-15", "2025-01-15"), 0);
+  EXPECT_EQ(between("2025-01-31", "2025-02-28"), 1);  // clipped to the month's end
+  EXPECT_DOUBLE_EQ(between("2025-02-01", "2025-02-15"), 0.5);
+  EXPECT_DOUBLE_EQ(between("2025-02-15", "2025-02-01"), -0.5);
+  EXPECT_EQ(between("2020-02-29", "2025-02-28"), 60);
 }
 
 }  // namespace
