@@ -97,6 +97,7 @@ class Describer {
       if (any) found.push_back("calculated table " + table.name);
     }
     for (const Query& query : model_.queries) {
+      if (query.variant) continue;  // its nodes are those of another model
       bool any = query.having && in(query.having);
       for (const QueryShow& item : query.show) any = any || in(item.expression);
       for (const NodePtr& condition : query.where) any = any || in(condition);
@@ -173,7 +174,7 @@ class Describer {
     Description made = started("query", query.name, query.span);
     made.description = query.title;
     made.definition = model_.sources.text(query.span);
-    Names names(model_);
+    Names names(query.variant ? *query.variant : model_);
     for (const QueryBy& key : query.by) names.add(model_.column_name(key.column.column));
     for (const QueryShow& item : query.show) names.look(item.expression);
     for (const NodePtr& condition : query.where) names.look(condition);

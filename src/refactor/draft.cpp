@@ -222,10 +222,11 @@ Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::
   std::vector<std::string> asked = queries;
   if (asked.empty() && present) {
     for (const Query& query : model.queries) {
+      if (query.variant) continue;  // it has definitions of its own
       bool depends = query.having && measures_in(model, query.having).contains(*present);
       for (const QueryShow& item : query.show)
         depends = depends || measures_in(model, item.expression).contains(*present);
-      if (depends && !query.variant) asked.push_back(query.name);
+      if (depends) asked.push_back(query.name);
     }
   }
   for (const std::string& query : asked) {

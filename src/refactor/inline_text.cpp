@@ -309,6 +309,18 @@ Result<InlinePlan> plan_inline(const CheckedModel& model, ColumnId id) {
                                  fmt::format("{} is read from the source, not calculated", model.column_name(id)),
                                  "only a calculated column has an expression that can move into measures")});
   }
+  if (model.sources.size() > 1) {
+    return tl::unexpected(Diagnostics{model.sources.diagnostic(
+        Severity::error, "JR-803", column.name_span, "a model with included files is not edited in this version",
+        "put its text into one file")});
+  }
+  for (const Query& query : model.queries) {
+    if (!query.variant) continue;
+    return tl::unexpected(Diagnostics{model.sources.diagnostic(
+        Severity::error, "JR-803", query.span,
+        fmt::format("query '{}' has drafts of its own, and these are not rewritten in this version", query.name),
+        "make the draft a measure")});
+  }
   if (Diagnostics blocked = blockers(model, id); !blocked.empty()) return tl::unexpected(std::move(blocked));
   InlinePlan plan;
   plan.removed = columns_to_remove(model, id);

@@ -170,6 +170,21 @@ TEST(Inline, ANameThatWouldBeReadDifferentlyIsRefused) {
   EXPECT_EQ(r.error()[0].code, "JR-212") << test::messages(r.error());
 }
 
+TEST(Inline, WhatItCannotEditYetIsRefused) {
+  const test::SmallModel included = with_data(
+      network("  c = idle + 1\n", "include \"more.ridge\"\nmeasure m = sum(c for sessions)\nquery q { show m }\n"));
+  included.folder.write("more.ridge", "measure n = max(c for sessions)\n");
+  const auto several = inline_column(included.open(), "sessions.c");
+  ASSERT_FALSE(several);
+  EXPECT_EQ(test::codes(several.error()), "JR-803");
+  const test::SmallModel drafted = with_data(network("  c = idle + 1\n",
+                                                     "measure m = sum(c for sessions)\nquery q { with measure m = "
+                                                     "max(c for sessions) with measure k = m + 1 show m, k }\n"));
+  const auto draft = inline_column(drafted.open(), "sessions.c");
+  ASSERT_FALSE(draft);
+  EXPECT_NE(test::messages(draft.error()).find("drafts of its own"), std::string::npos);
+}
+
 TEST(Inline, WritesTextAndStoreOnlyWhenAsked) {
   const test::SmallModel model =
       with_data(network("  c = idle + 1\n", "measure m = sum(c for sessions)\nquery q { show m }\n"));
