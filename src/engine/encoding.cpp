@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
+#include <functional>
 
 namespace juniper::engine {
 
@@ -63,38 +64,28 @@ Vector Encoding::decode(const std::vector<std::uint64_t>& codes) const {
   return out;
 }
 
-std::uint64_t Encoding::before(const Vector& values, std::size_t row) const {
-  std::uint64_t count = 0;
+template <class Before>
+std::uint64_t Encoding::count(const Vector& values, std::size_t row, const Before& before) const {
+  std::uint64_t found = 0;
   with_type(distinct_.repr, [&](auto zero) {
     using T = decltype(zero);
+    // A wide number may lie beyond all narrow ones.
+    using Wanted = std::conditional_t<std::is_same_v<T, std::int64_t>, int128, T>;
+    const auto wanted = value_as<Wanted>(values, row);
     const auto& sorted = distinct_.of<T>();
-    if (values.repr == Repr::wide && distinct_.repr == Repr::narrow) {
-      count = static_cast<std::uint64_t>(std::partition_point(distinct_.narrow.begin(), distinct_.narrow.end(),
-                                                              [&](std::int64_t x) { return x < values.wide[row]; }) -
-                                         distinct_.narrow.begin());
-    } else {
-      count = static_cast<std::uint64_t>(std::lower_bound(sorted.begin(), sorted.end(), value_as<T>(values, row)) -
-                                         sorted.begin());
-    }
+    found = static_cast<std::uint64_t>(
+        std::partition_point(sorted.begin(), sorted.end(), [&](const T& x) { return before(Wanted(x), wanted); }) -
+        sorted.begin());
   });
-  return count;
+  return found;
+}
+
+std::uint64_t Encoding::before(const Vector& values, std::size_t row) const {
+  return count(values, row, std::less<>());
 }
 
 std::uint64_t Encoding::through(const Vector& values, std::size_t row) const {
-  std::uint64_t count = 0;
-  with_type(distinct_.repr, [&](auto zero) {
-    using T = decltype(zero);
-    const auto& sorted = distinct_.of<T>();
-    if (values.repr == Repr::wide && distinct_.repr == Repr::narrow) {
-      count = static_cast<std::uint64_t>(std::partition_point(distinct_.narrow.begin(), distinct_.narrow.end(),
-                                                              [&](std::int64_t x) { return x <= values.wide[row]; }) -
-                                         distinct_.narrow.begin());
-    } else {
-      count = static_cast<std::uint64_t>(std::upper_bound(sorted.begin(), sorted.end(), value_as<T>(values, row)) -
-                                         sorted.begin());
-    }
-  });
-  return count;
+  return count(values, row, std::less_equal<>());
 }
 
 }  // namespace juniper::engine

@@ -23,6 +23,9 @@ class Encoding {
   std::uint64_t through(const Vector& values, std::size_t row) const;
 
  private:
+  template <class Before>
+  std::uint64_t count(const Vector& values, std::size_t row, const Before& before) const;
+
   std::shared_ptr<const std::vector<std::uint64_t>> codes_;
   Vector distinct_;
 };

@@ -778,13 +778,12 @@ Result<QueryResult> run_query_naively(const Source& source, const Query& query) 
   }
 }
 
-Result<std::vector<Value>> evaluate_rows_naively(const Source& source, TableIndex table, VariableId row,
-                                                 const NodePtr& node) {
+Result<std::vector<Value>> evaluate_rows_naively(const Source& source, TableIndex table, const NodePtr& node) {
   try {
     Naive naive(source);
     std::vector<Value> values;
     for (std::uint64_t i = 0; i < source.store.tables[table].rows; ++i) {
-      const Cell cell = naive.value(node, naive.row_scope(table, i, row));
+      const Cell cell = naive.value(node, naive.row_scope(table, i, source.model.tables[table].row));
       if (cell.overflow) {
         throw Failed{{source.model.sources.diagnostic(Severity::error, "JR-704", node->span,
                                                       fmt::format("this does not fit its type in row {}", i + 1))}};

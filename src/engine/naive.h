@@ -9,8 +9,8 @@ namespace juniper::engine {
 
 Result<QueryResult> run_query_naively(const Source& source, const language::Query& query);
 
-// The values of a calculated column's expression, one for each row of `table`. `row` is the variable of that row.
+// The values of a calculated column's expression, one for each row of `table`.
 Result<std::vector<Value>> evaluate_rows_naively(const Source& source, language::TableIndex table,
-                                                 language::VariableId row, const language::NodePtr& node);
+                                                 const language::NodePtr& node);
 
 }  // namespace juniper::engine

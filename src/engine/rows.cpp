@@ -9,38 +9,6 @@ using namespace language;
 
 namespace {
 
-// The variable by which an expression reads its table's row; nothing when it reads none.
-std::optional<VariableId> outer_row(const NodePtr& node) {
-  std::optional<VariableId> found;
-  std::set<VariableId> bound{slice_row};
-  const std::function<void(const RowSetPtr&)> bind = [&](const RowSetPtr& rows) {
-    if (!rows) return;
-    bound.insert(rows->variable);
-    bind(rows->input);
-    bind(rows->other);
-  };
-  walk(node, [&](const Node& n) {
-    bind(n.rows);
-    for (const Let& let : n.lets) bind(let.rows);
-  });
-  const auto take = [&](VariableId variable) {
-    if (!bound.contains(variable)) found = variable;
-  };
-  const std::function<void(const RowSetPtr&)> look = [&](const RowSetPtr& rows) {
-    if (!rows) return;
-    if (rows->of) take(*rows->of);
-    look(rows->input);
-    look(rows->other);
-  };
-  walk(node, [&](const Node& n) {
-    if (n.op == Op::column) take(n.variable);
-    if (n.modifiers && n.modifiers->of) take(*n.modifiers->of);
-    look(n.rows);
-    for (const Let& let : n.lets) look(let.rows);
-  });
-  return found;
-}
-
 bool has_leaves(const NodePtr& node) {
   bool found = false;
   walk(node, [&](const Node& n) { found = found || (Evaluator::is_leaf(n) && n.op != Op::column); });
@@ -51,7 +19,6 @@ bool has_leaves(const NodePtr& node) {
 
 Result<RowValues> evaluate_rows(const Source& source, TableIndex table, const NodePtr& node, unsigned threads) {
   RowValues result;
-  const VariableId row = outer_row(node).value_or(slice_row);
   if (!has_leaves(node)) {
     // Columns alone: block by block, over the codes as they are.
     auto& program = result.programs.emplace_back(std::make_unique<Program>(source, table));
@@ -71,7 +38,7 @@ Result<RowValues> evaluate_rows(const Source& source, TableIndex table, const No
   Binding binding;
   binding.table = table;
   binding.rows = std::make_shared<const std::vector<std::uint64_t>>(std::move(rows));
-  frame->bindings.emplace(row, std::move(binding));
+  frame->bindings.emplace(source.model.tables[table].row, std::move(binding));
   result.evaluator = std::make_unique<Evaluator>(source, threads);
   try {
     result.values = result.evaluator->evaluate(node, frame, std::make_shared<const Slice>());

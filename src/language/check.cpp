@@ -831,9 +831,9 @@ class ModelChecker {
 
   // The variable of the row that a table's calculated columns read.
   VariableId this_of(TableIndex t) {
-    const auto [at, fresh] = this_.try_emplace(t, model_.variables);
-    if (fresh) ++model_.variables;
-    return at->second;
+    VariableId& row = model_.tables[t].row;
+    if (row == slice_row) row = model_.variables++;
+    return row;
   }
 
   void declare_calculated_tables() {
@@ -939,7 +939,6 @@ class ModelChecker {
   Reporter report_;
   Definitions definitions_;
   std::map<std::string, Span> names_;
-  std::map<TableIndex, VariableId> this_;
   std::vector<const syntax::Measure*> measure_texts_;
   std::map<const syntax::Measure*, const syntax::Attributes*> attributes_;  // of those that drafts stand in for
   std::vector<std::vector<State>> column_states_;

@@ -290,7 +290,8 @@ struct Table {
   std::string source_pattern;  // a path or pattern of CSV files, relative to the model's file
   char delimiter = ',';
   std::string description;
-  RowSetPtr rows;  // of a calculated table, else null
+  RowSetPtr rows;              // of a calculated table, else null
+  VariableId row = slice_row;  // `this` in the expressions of its calculated columns
   std::vector<Column> columns;
   Span span;
   Span name_span;

@@ -922,21 +922,7 @@ std::string translate_column(const CheckedModel& model, TableIndex table, const 
   RowSql row;
   row.table = table;
   row.from = translator.table(table);
-  // The row of a calculated column is the one variable that its expression does not bind itself.
-  std::vector<VariableId> bound{slice_row};
-  const std::function<void(const RowSetPtr&)> bind = [&](const RowSetPtr& rows) {
-    if (!rows) return;
-    bound.push_back(rows->variable);
-    bind(rows->input);
-    bind(rows->other);
-  };
-  walk(expression, [&](const Node& n) {
-    bind(n.rows);
-    for (const Let& let : n.lets) bind(let.rows);
-  });
-  for (VariableId v = 1; v < model.variables; ++v) {
-    if (std::find(bound.begin(), bound.end(), v) == bound.end()) scope.rows.emplace(v, row);
-  }
+  scope.rows.emplace(model.tables[table].row, row);
   const std::string value = translator.value(expression, scope);
   return fmt::format("SELECT {}.\"row$\", {} FROM {} ORDER BY 1\n", row.from->alias, value,
                      Translator::from_text(*row.from));

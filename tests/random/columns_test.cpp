@@ -22,36 +22,12 @@ bool same_value(const Value& a, const Value& b) {
   return std::abs(a.real() - b.real()) <= 1e-9 * std::max({std::abs(a.real()), std::abs(b.real()), 100.0});
 }
 
-// The variable of the row that an expression of a calculated column reads: the one that nothing in it binds.
-language::VariableId row_of(const language::NodePtr& node) {
-  std::set<language::VariableId> bound{language::slice_row};
-  const std::function<void(const language::RowSetPtr&)> bind = [&](const language::RowSetPtr& rows) {
-    if (!rows) return;
-    bound.insert(rows->variable);
-    bind(rows->input);
-    bind(rows->other);
-  };
-  language::walk(node, [&](const language::Node& n) {
-    bind(n.rows);
-    for (const language::Let& let : n.lets) bind(let.rows);
-  });
-  language::VariableId found = 0;
-  language::walk(node, [&](const language::Node& n) {
-    if (n.op == language::Op::column && !bound.contains(n.variable)) found = n.variable;
-    if (n.modifiers && n.modifiers->of && !bound.contains(*n.modifiers->of)) found = *n.modifiers->of;
-    for (language::RowSetPtr rows = n.rows; rows; rows = rows->input) {
-      if (rows->of && !bound.contains(*rows->of)) found = *rows->of;
-    }
-  });
-  return found;
-}
-
 // What differs between a stored column and the other ways; "" when nothing does.
 std::string difference(const Dataset& dataset, language::ColumnId id) {
   const engine::Source source = engine::source_of(dataset);
   const language::NodePtr& expression = source.model.column(id).expression;
   const store::Column& stored = source.column(id);
-  const auto naive = engine::evaluate_rows_naively(source, id.table, row_of(expression), expression);
+  const auto naive = engine::evaluate_rows_naively(source, id.table, expression);
   if (!naive) return test::messages(naive.error());
   for (std::uint64_t row = 0; row < stored.rows; ++row) {
     if (same_value(stored.at(row), (*naive)[row])) continue;

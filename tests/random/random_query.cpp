@@ -56,8 +56,7 @@ struct Place {
   enum class Kind : std::uint8_t { row, measure, slice };
   Kind kind = Kind::measure;
   std::vector<RowInfo> rows;
-  std::vector<ColumnInfo> names;    // of let
-  std::vector<ColumnInfo> members;  // in the `with` of a group: the columns of its rows, by text
+  std::vector<ColumnInfo> names;  // of let
   bool in_group = false;
   std::optional<std::size_t> member_table;
   std::vector<ColumnInfo> member_fields;
@@ -512,7 +511,7 @@ class Maker {
     const std::string inner_name = fmt::format("r{}", ++rows_);
     switch (pick(random_, 6)) {
       case 0:
-        return distinct(place, name);
+        return distinct(name);
       case 1:
         return grouped(place, name, depth - 1);
       case 2: {
@@ -556,8 +555,7 @@ class Maker {
     return written.find(set.row.name + ".") == std::string::npos ? set.piece : leaf(model_.tables[*set.row.table].name);
   }
 
-  Set distinct(const Place& place, const std::string& name) {
-    static_cast<void>(place);
+  Set distinct(const std::string& name) {
     for (int i = 0; i < 20; ++i) {
       const std::size_t table = pick(random_, model_.tables.size());
       const ColumnInfo& column = model_.tables[table].columns[pick(random_, model_.tables[table].columns.size())];
@@ -584,7 +582,7 @@ class Maker {
   }
 
   Set grouped(const Place& place, const std::string& name, int depth) {
-    if (has_unnamed(place)) return distinct(place, name);
+    if (has_unnamed(place)) return distinct(name);
     const Set set = table_rows(place, "row", depth);
     const std::string written = set.piece->text();
     RowInfo row{name, std::nullopt, {}, true};
