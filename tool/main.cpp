@@ -1,6 +1,7 @@
 // juniper: the command line of Juniper Ridge. Each command parses its arguments, calls one function of the library and
 // prints what it gives.
 #include <fmt/format.h>
+#include <malloc.h>
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
@@ -322,6 +323,10 @@ std::string command_list(const CLI::App& app) {
 }  // namespace
 
 int main(int count, char** words) {
+  // Columns are large arrays that come and go: memory that is freed serves the next one, instead of going back to the
+  // system, which would have to clear it again page by page.
+  mallopt(M_MMAP_THRESHOLD, 1 << 30);
+  mallopt(M_TRIM_THRESHOLD, 1 << 30);
   Arguments arguments;
   Run chosen;
   CLI::App app("Juniper Ridge: measure, slim down and regression-test columnar analytical models.", "juniper");

@@ -34,4 +34,12 @@ void parallel_for(std::size_t count, unsigned threads, const Task& task) {
   work();
 }
 
+// Calls task(begin, end) for ranges that make up [0, count), on up to `threads` threads: for loops of short steps.
+template <class Task>
+void parallel_ranges(std::size_t count, unsigned threads, const Task& task) {
+  constexpr std::size_t part = std::size_t{1} << 16;
+  parallel_for((count + part - 1) / part, threads,
+               [&](std::size_t p) { task(p * part, std::min(count, (p + 1) * part)); });
+}
+
 }  // namespace juniper::base

@@ -1,6 +1,7 @@
 // Which rows of a table a slice allows, for all rows of a frame at once.
 #include <algorithm>
 
+#include "base/parallel.h"
 #include "engine/evaluator.h"
 
 namespace juniper::engine {
@@ -181,7 +182,7 @@ void Evaluator::add_predicate(Access& access, const HeldPredicate& held, const R
     case PredicateKind::row: {
       const auto path = model_.paths(access.table, predicate.table, roles).front();
       const std::uint64_t last = source_.store.tables[predicate.table].rows;
-      access.keys.push_back({{ScanKey::Kind::row, {}, path, nullptr, last}, *gathered(held.rows, map)});
+      access.keys.push_back({{ScanKey::Kind::row, {}, path, nullptr, last}, gathered(held.rows, map)});
       return;
     }
     case PredicateKind::days: {
@@ -189,12 +190,10 @@ void Evaluator::add_predicate(Access& access, const HeldPredicate& held, const R
       std::vector<std::shared_ptr<const CodeRanges>> wanted;
       for (std::size_t i = 0; i < access.frame->rows; ++i) wanted.push_back((*held.days)[map ? (*map)[i] : i]);
       if (access.range) {
-        access.days.push_back({day, std::move(wanted)});
-        return;
+        access.days.push_back({day, WantedRanges(std::move(wanted))});
+      } else {
+        access.range = {ScanKey::of(source_, day), WantedRanges(std::move(wanted))};
       }
-      bool prefix = true;
-      for (const auto& ranges : wanted) prefix = prefix && ranges->size() == 1 && ranges->front().begin == 0;
-      access.range = {ScanKey::of(source_, day), std::move(wanted), prefix};
       return;
     }
   }
@@ -251,26 +250,64 @@ bool Evaluator::add_comparison(Access& access, const NodePtr& condition) {
   if (!left && !right) return false;
   const NodePtr& inside = node->children[left ? 0 : 1];
   const NodePtr& outside = node->children[left ? 1 : 0];
+  Cut cut;
+  cut.below = left;
+  cut.including = node->op == Op::less_equal;
+  // Running totals and previous values compare a column with itself in other rows: its codes will do.
+  if (const SharedCodes codes = same_column(outside, access.frame, inside)) {
+    const ScanKey key = ScanKey::of(source_, inside->column);
+    cut.null_code = key.last;
+    if (!equality) return add_range(access, inside, key, {codes, cut});
+    access.keys.push_back({key, codes, null_safe});
+    return true;
+  }
+  // What can't be told apart from null among the codes is looked at row by row.
+  if (inside->op != Op::column && encoded(inside, access.table).overflowed()) return false;
   const VectorPtr values = evaluate(outside, access.frame, access.around);
   poison(access, *values);
   if (equality) {
     add_key(access, inside, values, null_safe);
     return true;
   }
-  return add_range(access, inside, values, left, node->op == Op::less_equal);
+  ScanKey key = ordered_key(inside, access.table);
+  cut.null_code = key.last;
+  std::vector<CodeRange> wanted(values->size());
+  for (std::size_t i = 0; i < wanted.size(); ++i) {
+    if (values->state[i] == State::value) wanted[i] = bounded(key, inside, access.table, *values, i, cut);
+  }
+  return add_range(access, inside, std::move(key), WantedRanges(std::move(wanted)));
+}
+
+// For each row of the frame, the code of the column that `inside` is, when `outside` is the same column of a row in
+// scope; nothing else, nor when the frame is so small that values are found faster.
+SharedCodes Evaluator::same_column(const NodePtr& outside, const FramePtr& frame, const NodePtr& inside) {
+  if (outside->op != Op::column || inside->op != Op::column) return nullptr;
+  if (source_.column(inside->column.column).layout == store::Layout::bits) return nullptr;
+  const auto [at, binding] = find_binding(*frame, outside->variable);
+  if (!binding->table) return nullptr;
+  const ColumnRef ref = routed(model_, outside->column, binding->slice ? binding->slice->roles : Roles{});
+  if (!(ref == inside->column) || frame->rows * 8 < source_.store.tables[*binding->table].rows) return nullptr;
+  const SharedCodes all = codes_of(ScanKey::of(source_, ref), *binding->table);
+  const RowNumbers rows = gathered(binding->rows, map_up(*frame, at));
+  bool whole = rows->size() == all->size();
+  for (std::size_t i = 0; i < rows->size() && whole; ++i) whole = (*rows)[i] == i;
+  if (whole) return all;
+  auto codes = std::make_shared<std::vector<std::uint64_t>>(rows->size());
+  for (std::size_t i = 0; i < codes->size(); ++i) (*codes)[i] = (*all)[(*rows)[i]];
+  return codes;
 }
 
 void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& wanted, bool nulls_match) {
   Access::Key key;
-  key.wanted.resize(access.frame->rows, Access::never);
+  std::vector<std::uint64_t> codes(access.frame->rows, Access::never);
   if (inside->op == Op::column) {
     const store::Column& column = source_.column(inside->column.column);
     key.key = ScanKey::of(source_, inside->column);
     for (std::size_t i = 0; i < wanted->size(); ++i) {
       if (wanted->state[i] == State::value) {
-        key.wanted[i] = column.code_of(wanted->value_at(i)).value_or(Access::never);
+        codes[i] = column.code_of(wanted->value_at(i)).value_or(Access::never);
       } else if (nulls_match) {
-        key.wanted[i] = column.null_code;
+        codes[i] = column.null_code;
       }
     }
   } else {
@@ -279,56 +316,87 @@ void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& 
     for (std::size_t i = 0; i < wanted->size(); ++i) {
       if (wanted->state[i] == State::value) {
         const std::uint64_t code = encoding.before(*wanted, i);
-        if (encoding.through(*wanted, i) != code) key.wanted[i] = code;
+        if (encoding.through(*wanted, i) != code) codes[i] = code;
       } else if (nulls_match) {
-        key.wanted[i] = encoding.null_code();
+        codes[i] = encoding.null_code();
       }
     }
   }
+  key.wanted = std::make_shared<const std::vector<std::uint64_t>>(std::move(codes));
   access.keys.push_back(std::move(key));
 }
 
-// `below`: the row's value is to be less than the bound; else greater.
-bool Evaluator::add_range(Access& access, const NodePtr& inside, const VectorPtr& bound, bool below, bool including) {
-  const Encoding& encoding = encoded(inside, access.table);
-  ScanKey key{ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code()};
-  if (access.range && access.range->key.codes != key.codes) return false;
-  std::vector<std::shared_ptr<const CodeRanges>> wanted(bound->size());
-  for (std::size_t i = 0; i < bound->size(); ++i) {
-    CodeRange range;
-    if (bound->state[i] == State::value) {
-      const bool through = below == including;
-      const std::uint64_t code = through ? encoding.through(*bound, i) : encoding.before(*bound, i);
-      range = below ? CodeRange{0, code} : CodeRange{code, encoding.null_code()};
-    }
-    if (access.range) {
-      const CodeRange& other = access.range->wanted[i]->front();
-      range = {std::max(range.begin, other.begin), std::min(range.end, other.end)};
-      range.end = std::max(range.begin, range.end);
-    }
-    wanted[i] = std::make_shared<const CodeRanges>(1, range);
+// The codes of the values that a bound cuts off.
+CodeRange Evaluator::bounded(const ScanKey& key, const NodePtr& inside, TableIndex table, const Vector& bound,
+                             std::size_t row, const Cut& cut) {
+  const bool through = cut.below == cut.including;
+  std::uint64_t at = 0;
+  if (key.kind == ScanKey::Kind::given) {
+    const Encoding& encoding = encoded(inside, table);
+    at = through ? encoding.through(bound, row) : encoding.before(bound, row);
+  } else {
+    const store::Column& column = source_.column(key.column.column);
+    const Value value = bound.value_at(row);
+    at = column.codes_before(value);
+    if (through && column.code_of(value)) ++at;
   }
-  const bool prefix = below && (!access.range || access.range->prefix);
-  access.range = {std::move(key), std::move(wanted), prefix};
+  return cut.below ? CodeRange{0, at} : CodeRange{at, key.last};
+}
+
+// Adds the range, or what is left of it within the one that is there; false if that is one of something else.
+bool Evaluator::add_range(Access& access, const NodePtr& inside, ScanKey key, WantedRanges wanted) {
+  if (!access.range) {
+    access.range = {std::move(key), std::move(wanted)};
+    access.range_of = canonical(model_, inside);
+    return true;
+  }
+  if (access.range_of != canonical(model_, inside)) return false;
+  std::vector<CodeRange> both(access.frame->rows);
+  for (std::size_t i = 0; i < both.size(); ++i) {
+    const CodeRange a = wanted.one(i);
+    const CodeRange b = access.range->wanted.one(i);
+    both[i] = {std::max(a.begin, b.begin), std::min(a.end, b.end)};
+    both[i].end = std::max(both[i].begin, both[i].end);
+  }
+  access.range->wanted = WantedRanges(std::move(both));
   return true;
+}
+
+ScanKey Evaluator::ordered_key(const NodePtr& node, TableIndex table) {
+  if (node->op == Op::column && source_.column(node->column.column).layout != store::Layout::bits)
+    return ScanKey::of(source_, node->column);
+  const Encoding& encoding = encoded(node, table);
+  return {ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code()};
 }
 
 const Encoding& Evaluator::encoded(const NodePtr& node, TableIndex table) {
   auto& encoding = encodings_[{table, canonical(model_, node)}];
   if (!encoding) {
     Program program(source_, table);
-    encoding = std::make_unique<Encoding>(program.evaluate(program.add(node)));
+    encoding = std::make_unique<Encoding>(program.evaluate(program.add(node), threads_));
   }
   return *encoding;
 }
 
 // The codes of a key for all rows of the table.
-std::vector<std::uint64_t> Evaluator::codes_of(const ScanKey& key, TableIndex table) {
-  if (key.kind == ScanKey::Kind::given) return *key.codes;
-  Program program(source_, table);
-  const auto step = key.kind == ScanKey::Kind::column ? program.add_code(key.column) : program.add_row(key.path);
-  const Vector codes = program.evaluate(step);
-  return {codes.narrow.begin(), codes.narrow.end()};
+SharedCodes Evaluator::codes_of(const ScanKey& key, TableIndex table) {
+  if (key.kind == ScanKey::Kind::given) return key.codes;
+  SharedCodes* const known =
+      key.kind == ScanKey::Kind::column ? &codes_[{key.column.column, key.column.path}] : nullptr;
+  if (known != nullptr && *known) return *known;
+  auto codes = std::make_shared<std::vector<std::uint64_t>>(source_.store.tables[table].rows);
+  if (known != nullptr && key.column.path.empty()) {
+    const store::Codes& stored = source_.column(key.column.column).codes;
+    base::parallel_for(stored.blocks(), threads_, [&](std::size_t block) {
+      stored.decode_block(block, codes->data() + block * store::block_rows);
+    });
+  } else {
+    Program program(source_, table);
+    const Vector values = program.evaluate(program.add_key(key), threads_);
+    std::copy(values.narrow.begin(), values.narrow.end(), codes->begin());
+  }
+  if (known != nullptr) *known = codes;
+  return codes;
 }
 
 }  // namespace juniper::engine

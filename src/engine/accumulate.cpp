@@ -3,6 +3,7 @@
 #include <xxhash.h>
 
 #include <algorithm>
+#include <boost/container/small_vector.hpp>
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <cmath>
 #include <optional>
@@ -15,6 +16,10 @@ namespace juniper::engine {
 namespace {
 
 using language::Aggregate;
+
+// The type in which vectors hold values that are kept as T.
+template <class T>
+using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
 
 // What all accumulators do alike: which groups are poisoned, and the frame of `result`.
 template <class Group>
@@ -39,22 +44,17 @@ class Grouped : public Accumulator {
     poisoned_[into] = poisoned_[into] | from.poisoned_[group];
     merge_group(groups_[into], from.groups_[group], into);
   }
-  Vector result(std::span<const GroupIndex> at) const override {
-    Vector out;
-    out.reset(result_repr(), at.size());
-    const Group none{};
-    for (std::size_t i = 0; i < at.size(); ++i) {
-      if (at[i] < groups_.size() && poisoned_[at[i]] != 0) {
-        out.state[i] = State::overflow;
-      } else {
-        finish(at[i] < groups_.size() ? groups_[at[i]] : none, out, i);
-      }
+  void put(GroupIndex group, Vector& out, std::size_t row) const override {
+    if (group >= groups_.size()) {
+      finish(Group{}, out, row);
+    } else if (poisoned_[group] != 0) {
+      out.state[row] = State::overflow;
+    } else {
+      finish(groups_[group], out, row);
     }
-    return out;
   }
 
  protected:
-  virtual Repr result_repr() const = 0;
   virtual void merge_group(Group& into, const Group& from, GroupIndex group) = 0;
   virtual void finish(const Group& group, Vector& out, std::size_t row) const = 0;
 
@@ -88,7 +88,7 @@ class Count final : public Grouped<std::uint64_t> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::narrow; }
+  Repr repr() const override { return Repr::narrow; }
   void merge_group(std::uint64_t& into, const std::uint64_t& from, GroupIndex) override { into += from; }
   void finish(const std::uint64_t& count, Vector& out, std::size_t row) const override {
     out.narrow[row] = static_cast<std::int64_t>(count);
@@ -128,7 +128,7 @@ class SumExact final : public Grouped<WideSum> {
   static void wrapping_add(WideSum& group, int128 value) {
     if (__builtin_add_overflow(group.sum, value, &group.sum)) group.wraps += value > 0 ? 1 : -1;
   }
-  Repr result_repr() const override { return average_ ? Repr::real : Repr::wide; }
+  Repr repr() const override { return average_ ? Repr::real : Repr::wide; }
   void merge_group(WideSum& into, const WideSum& from, GroupIndex) override {
     wrapping_add(into, from.sum);
     into.wraps += from.wraps;
@@ -182,7 +182,7 @@ class SumReal final : public Grouped<RealSum> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::real; }
+  Repr repr() const override { return Repr::real; }
   void merge_group(RealSum& into, const RealSum& from, GroupIndex) override {
     into.add(from.sum);
     into.add(from.rest);
@@ -210,15 +210,14 @@ class Extreme final : public Grouped<std::optional<T>> {
   void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
            Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
-    using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
-    const auto& column = values->of<Seen>();
+    const auto& column = values->of<Seen<T>>();
     this->each_value(rows, groups, *values, [&](std::optional<T>& best, std::uint32_t row, GroupIndex) {
       if (!best || (least_ ? column[row] < *best : *best < column[row])) best = T(column[row]);
     });
   }
 
  private:
-  Repr result_repr() const override { return repr_; }
+  Repr repr() const override { return repr_; }
   void merge_group(std::optional<T>& into, const std::optional<T>& from, GroupIndex) override {
     if (from && (!into || (least_ ? *from < *into : *into < *from))) into = from;
   }
@@ -242,8 +241,7 @@ class CountDistinct final : public Grouped<std::uint64_t> {
   void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
            Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
-    using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
-    const auto& column = values->of<Seen>();
+    const auto& column = values->of<Seen<T>>();
     each_value(rows, groups, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
       if (seen_.emplace(group, T(column[row])).second) ++count;
     });
@@ -265,7 +263,7 @@ class CountDistinct final : public Grouped<std::uint64_t> {
       }
     }
   };
-  Repr result_repr() const override { return Repr::narrow; }
+  Repr repr() const override { return Repr::narrow; }
   void merge_group(std::uint64_t&, const std::uint64_t&, GroupIndex) override {}  // `merge` counts what is new
   void finish(const std::uint64_t& count, Vector& out, std::size_t row) const override {
     out.narrow[row] = static_cast<std::int64_t>(count);
@@ -280,14 +278,13 @@ class DistinctSets final : public Grouped<std::set<T>> {
  public:
   void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
            Accumulator::Inputs inputs) override {
-    using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
-    const auto& column = inputs[0]->of<Seen>();
+    const auto& column = inputs[0]->of<Seen<T>>();
     this->each_value(rows, groups, *inputs[0],
                      [&](std::set<T>& seen, std::uint32_t row, GroupIndex) { seen.insert(T(column[row])); });
   }
 
  private:
-  Repr result_repr() const override { return Repr::narrow; }
+  Repr repr() const override { return Repr::narrow; }
   void merge_group(std::set<T>& into, const std::set<T>& from, GroupIndex) override {
     into.insert(from.begin(), from.end());
   }
@@ -303,7 +300,7 @@ class Exists final : public Grouped<std::uint8_t> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::narrow; }
+  Repr repr() const override { return Repr::narrow; }
   void merge_group(std::uint8_t& into, const std::uint8_t& from, GroupIndex) override {
     into = static_cast<std::uint8_t>(into | from);
   }
@@ -337,7 +334,7 @@ class ProductExact final : public Grouped<ExactProduct> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::wide; }
+  Repr repr() const override { return Repr::wide; }
   void merge_group(ExactProduct& into, const ExactProduct& from, GroupIndex) override { into.multiply(from); }
   void finish(const ExactProduct& group, Vector& out, std::size_t row) const override {
     out.wide[row] = group.zero ? 0 : group.product;
@@ -365,7 +362,7 @@ class ProductReal final : public Grouped<RealProduct> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::real; }
+  Repr repr() const override { return Repr::real; }
   void merge_group(RealProduct& into, const RealProduct& from, GroupIndex) override {
     into.product *= from.product;
     into.any = into.any || from.any;
@@ -415,7 +412,7 @@ class Spread final : public Grouped<Moments> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::real; }
+  Repr repr() const override { return Repr::real; }
   void merge_group(Moments& into, const Moments& from, GroupIndex) override { into.add(from); }
   void finish(const Moments& group, Vector& out, std::size_t row) const override {
     const bool sample = kind_ == Aggregate::stddev || kind_ == Aggregate::variance;
@@ -445,7 +442,7 @@ class Quantile final : public Grouped<std::vector<double>> {
   }
 
  private:
-  Repr result_repr() const override { return Repr::real; }
+  Repr repr() const override { return Repr::real; }
   void merge_group(std::vector<double>& into, const std::vector<double>& from, GroupIndex) override {
     into.insert(into.end(), from.begin(), from.end());
   }
@@ -494,7 +491,7 @@ class Only final : public Grouped<OnlyValue> {
   }
 
  private:
-  Repr result_repr() const override { return repr_; }
+  Repr repr() const override { return repr_; }
   void merge_group(OnlyValue& into, const OnlyValue& from, GroupIndex) override {
     if (from.value) into.add(*from.value);
     into.several = into.several || from.several;
@@ -508,67 +505,92 @@ class Only final : public Grouped<OnlyValue> {
 
 // --- aggregates that order their rows -------------------------------------------------------------------------------
 
-// What a row is ordered by: the keys of the text, then what settles ties, which is ascending.
-using Order = std::vector<Value>;
+// Where a row stands by each of its order keys, nulls last.
+using Order = boost::container::small_vector<std::int64_t, 3>;
 
-// Negative, zero or positive; nulls last whatever the direction.
-int compare_orders(const Order& a, const Order& b, const std::vector<bool>& descending) {
-  for (std::size_t k = 0; k < a.size(); ++k) {
-    int order = compare(a[k], b[k]);
-    if (k < descending.size() && descending[k] && !a[k].is_null() && !b[k].is_null()) order = -order;
-    if (order != 0) return order;
+class Places {
+ public:
+  explicit Places(std::span<const OrderKey> keys) : keys_(keys.begin(), keys.end()) {}
+
+  std::size_t keys() const { return keys_.size(); }
+  // `inputs` as in Accumulator::add: the keys stand behind the value.
+  std::int64_t place(Accumulator::Inputs inputs, std::size_t key, std::uint32_t row) const {
+    const std::int64_t code = inputs[key + 1]->narrow[row];
+    const auto null_code = static_cast<std::int64_t>(keys_[key].null_code);
+    return keys_[key].descending && code != null_code ? null_code - 1 - code : code;
   }
-  return 0;
-}
+  Order order(Accumulator::Inputs inputs, std::uint32_t row) const {
+    Order order(keys_.size());
+    for (std::size_t k = 0; k < order.size(); ++k) order[k] = place(inputs, k, row);
+    return order;
+  }
+  // False for rows without a key that is needed.
+  bool counts(Accumulator::Inputs inputs, std::uint32_t row) const {
+    for (std::size_t k = 0; k < keys_.size(); ++k) {
+      if (keys_[k].needed && inputs[k + 1]->narrow[row] == static_cast<std::int64_t>(keys_[k].null_code)) return false;
+    }
+    return true;
+  }
 
-struct EdgeRow {
-  Order order;
-  Value value;
-  bool overflow = false;
+ private:
+  std::vector<OrderKey> keys_;
 };
 
-class Edge final : public Grouped<std::optional<EdgeRow>> {
+template <class T>
+struct EdgeRow {
+  Order order;
+  T value{};
+  State state = State::null;
+  bool any = false;
+};
+
+template <class T>
+class Edge final : public Grouped<EdgeRow<T>> {
  public:
-  Edge(Repr repr, bool first, std::size_t keys, std::vector<bool> descending)
-      : repr_(repr), first_(first), keys_(keys), descending_(std::move(descending)) {}
+  Edge(Repr repr, bool first, std::span<const OrderKey> keys) : repr_(repr), first_(first), places_(keys) {}
 
   void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
            Accumulator::Inputs inputs) override {
+    const Vector& values = *inputs[0];
+    const auto& column = values.of<Seen<T>>();
     for (std::size_t i = 0; i < rows.size(); ++i) {
-      EdgeRow row;
-      bool ordered = true;
-      for (std::size_t k = 1; k < inputs.size(); ++k) {
-        row.order.push_back(inputs[k]->value_at(rows[i]));
-        ordered = ordered && (k > keys_ || !row.order.back().is_null());
-      }
-      if (!ordered) continue;
-      row.value = inputs[0]->value_at(rows[i]);
-      row.overflow = inputs[0]->state[rows[i]] == State::overflow;
-      take(groups_[groups[i]], row);
+      const std::uint32_t row = rows[i];
+      if (!places_.counts(inputs, row)) continue;
+      EdgeRow<T>& best = this->groups_[groups[i]];
+      if (best.any && !passes(best.order, inputs, row)) continue;
+      best.order.resize(places_.keys());
+      for (std::size_t k = 0; k < best.order.size(); ++k) best.order[k] = places_.place(inputs, k, row);
+      best.any = true;
+      best.state = values.state[row];
+      if (best.state == State::value) best.value = T(column[row]);
     }
   }
 
  private:
-  void take(std::optional<EdgeRow>& best, const EdgeRow& row) const {
-    if (best) {
-      const int order = compare_orders(row.order, best->order, descending_);
-      if (first_ ? order >= 0 : order <= 0) return;
+  bool passes(const Order& best, Accumulator::Inputs inputs, std::uint32_t row) const {
+    for (std::size_t k = 0; k < best.size(); ++k) {
+      const std::int64_t place = places_.place(inputs, k, row);
+      if (place != best[k]) return (place < best[k]) == first_;
     }
-    best = row;
+    return false;
   }
-  Repr result_repr() const override { return repr_; }
-  void merge_group(std::optional<EdgeRow>& into, const std::optional<EdgeRow>& from, GroupIndex) override {
-    if (from) take(into, *from);
+  Repr repr() const override { return repr_; }
+  void merge_group(EdgeRow<T>& into, const EdgeRow<T>& from, GroupIndex) override {
+    if (from.any && (!into.any || (first_ ? from.order < into.order : into.order < from.order))) into = from;
   }
-  void finish(const std::optional<EdgeRow>& best, Vector& out, std::size_t row) const override {
-    out.set(row, best ? best->value : Value());
-    if (best && best->overflow) out.state[row] = State::overflow;
+  void finish(const EdgeRow<T>& best, Vector& out, std::size_t row) const override {
+    out.state[row] = best.state;
+    if (best.state != State::value) return;
+    if constexpr (std::is_same_v<T, std::string>) {
+      out.text[row] = out.owned.emplace_back(best.value);
+    } else {
+      out.of<T>()[row] = best.value;
+    }
   }
 
   Repr repr_;
   bool first_;
-  std::size_t keys_;
-  std::vector<bool> descending_;
+  Places places_;
 };
 
 struct ListedText {
@@ -578,20 +600,17 @@ struct ListedText {
 
 class List final : public Grouped<std::vector<ListedText>> {
  public:
-  List(std::string separator, std::vector<bool> descending)
-      : separator_(std::move(separator)), descending_(std::move(descending)) {}
+  List(std::string separator, std::span<const OrderKey> keys) : separator_(std::move(separator)), places_(keys) {}
 
   void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
            Accumulator::Inputs inputs) override {
     each_value(rows, groups, *inputs[0], [&](std::vector<ListedText>& group, std::uint32_t row, GroupIndex) {
-      ListedText& listed = group.emplace_back();
-      listed.text = inputs[0]->text[row];
-      for (std::size_t k = 1; k < inputs.size(); ++k) listed.order.push_back(inputs[k]->value_at(row));
+      group.push_back({places_.order(inputs, row), std::string(inputs[0]->text[row])});
     });
   }
 
  private:
-  Repr result_repr() const override { return Repr::text; }
+  Repr repr() const override { return Repr::text; }
   void merge_group(std::vector<ListedText>& into, const std::vector<ListedText>& from, GroupIndex) override {
     into.insert(into.end(), from.begin(), from.end());
   }
@@ -602,9 +621,8 @@ class List final : public Grouped<std::vector<ListedText>> {
     }
     std::vector<const ListedText*> sorted;
     for (const ListedText& text : group) sorted.push_back(&text);
-    std::stable_sort(sorted.begin(), sorted.end(), [&](const ListedText* a, const ListedText* b) {
-      return compare_orders(a->order, b->order, descending_) < 0;
-    });
+    std::stable_sort(sorted.begin(), sorted.end(),
+                     [&](const ListedText* a, const ListedText* b) { return a->order < b->order; });
     std::string& list = out.owned.emplace_back();
     for (const ListedText* text : sorted) {
       if (text != sorted.front()) list += separator_;
@@ -614,7 +632,7 @@ class List final : public Grouped<std::vector<ListedText>> {
   }
 
   std::string separator_;
-  std::vector<bool> descending_;
+  Places places_;
 };
 
 template <template <class> class Kind, class... Arguments>
@@ -634,8 +652,15 @@ std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
 
 }  // namespace
 
+Vector Accumulator::result(std::span<const GroupIndex> at) const {
+  Vector out;
+  out.reset(repr(), at.size());
+  for (std::size_t i = 0; i < at.size(); ++i) put(at[i], out, i);
+  return out;
+}
+
 std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
-                                              Merging merging) {
+                                              Merging merging, std::span<const OrderKey> order) {
   const Repr repr = inputs.empty() ? Repr::narrow : inputs[0];
   const bool average = aggregate.aggregate == Aggregate::avg;
   switch (aggregate.aggregate) {
@@ -672,118 +697,13 @@ std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, s
       return std::make_unique<Only>(repr);
     case Aggregate::first:
     case Aggregate::last:
-      return std::make_unique<Edge>(repr, aggregate.aggregate == Aggregate::first, aggregate.children.size() - 1,
-                                    aggregate.descending);
+      return by_repr<Edge>(repr, repr, aggregate.aggregate == Aggregate::first, order);
     case Aggregate::list:
-      return std::make_unique<List>(aggregate.literal.text(), aggregate.descending);
+      return std::make_unique<List>(aggregate.literal.text(), order);
     case Aggregate::rank:
-      break;  // see Collector
+      break;  // evaluated as a count, see Evaluator::rank
   }
   return nullptr;
-}
-
-// --- ranks ----------------------------------------------------------------------------------------------------------
-
-template <class T>
-Collector::Lists<T>& Collector::lists() {
-  if constexpr (std::is_same_v<T, std::int64_t>) {
-    return narrow_;
-  } else if constexpr (std::is_same_v<T, int128>) {
-    return wide_;
-  } else if constexpr (std::is_same_v<T, double>) {
-    return real_;
-  } else {
-    return text_;
-  }
-}
-
-namespace {
-
-// Calls visit with a zero of the type in which a value of `repr` is kept beyond its block.
-template <class Visit>
-void with_kept_type(Repr repr, const Visit& visit) {
-  with_type(repr, [&](auto zero) {
-    if constexpr (std::is_same_v<decltype(zero), std::string_view>) {
-      visit(std::string());
-    } else {
-      visit(zero);
-    }
-  });
-}
-
-template <class T>
-using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
-
-}  // namespace
-
-void Collector::grow(std::size_t count) {
-  if (count <= groups_) return;
-  groups_ = count;
-  poisoned_.resize(count, 0);
-  with_kept_type(repr_, [&](auto zero) { lists<decltype(zero)>().resize(count); });
-}
-
-void Collector::add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector& values) {
-  with_kept_type(repr_, [&](auto zero) {
-    using T = decltype(zero);
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-      const State state = values.state[rows[i]];
-      if (state == State::value) lists<T>()[groups[i]].emplace_back(values.of<Seen<T>>()[rows[i]]);
-      if (state == State::overflow) poisoned_[groups[i]] = 1;
-    }
-  });
-}
-
-void Collector::merge(const Collector& other, std::span<const GroupIndex> groups) {
-  with_kept_type(repr_, [&](auto zero) {
-    using T = decltype(zero);
-    for (std::size_t g = 0; g < other.groups_; ++g) {
-      const auto& from = other.lists<T>()[g];
-      auto& into = lists<T>()[groups[g]];
-      into.insert(into.end(), from.begin(), from.end());
-      poisoned_[groups[g]] = poisoned_[groups[g]] | other.poisoned_[g];
-    }
-  });
-}
-
-void Collector::finish(bool dense) {
-  with_kept_type(repr_, [&](auto zero) {
-    for (auto& list : lists<decltype(zero)>()) {
-      std::sort(list.begin(), list.end());
-      if (dense) list.erase(std::unique(list.begin(), list.end()), list.end());
-    }
-  });
-}
-
-Vector Collector::positions(const Vector& values, std::span<const GroupIndex> groups, bool descending) const {
-  Vector out;
-  out.reset(Repr::narrow, groups.size());
-  with_kept_type(repr_, [&](auto zero) {
-    using T = decltype(zero);
-    for (std::size_t i = 0; i < groups.size(); ++i) {
-      out.state[i] = values.state[i];
-      if (values.state[i] != State::value) continue;
-      out.narrow[i] = 1;
-      if (groups[i] >= groups_) continue;
-      if (poisoned_[groups[i]] != 0) {
-        out.state[i] = State::overflow;
-        continue;
-      }
-      const auto& list = lists<T>()[groups[i]];
-      // Exact numbers of either width compare with each other.
-      const auto value = [&] {
-        if constexpr (std::is_same_v<T, std::int64_t> || std::is_same_v<T, int128>) {
-          return values.repr == Repr::narrow ? int128{values.narrow[i]} : values.wide[i];
-        } else {
-          return values.of<Seen<T>>()[i];
-        }
-      }();
-      const auto before = descending ? list.end() - std::upper_bound(list.begin(), list.end(), value)
-                                     : std::lower_bound(list.begin(), list.end(), value) - list.begin();
-      out.narrow[i] = before + 1;
-    }
-  });
-  return out;
 }
 
 }  // namespace juniper::engine

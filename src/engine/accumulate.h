@@ -16,8 +16,8 @@ using GroupIndex = std::uint32_t;
 // their rows, so that sums of reals do not depend on the number of threads.
 class Accumulator {
  public:
-  // The values that an aggregate reads, one vector each; none for a count of rows. `first`, `last` and `list` read what
-  // orders their rows behind their value.
+  // The values that an aggregate reads, one vector each; none for a count of rows. `first`, `last` and `list` read the
+  // codes that order their rows behind their value.
   using Inputs = std::span<const Vector* const>;
 
   virtual ~Accumulator() = default;
@@ -32,48 +32,28 @@ class Accumulator {
   virtual void merge(const Accumulator& other, std::span<const GroupIndex> groups) = 0;
   // Adds one group of `other` to one group. Not for those made for Merging::whole that count distinct values.
   virtual void merge_one(GroupIndex into, const Accumulator& other, GroupIndex from) = 0;
-  // The values of `count` groups; the groups of `at`, where an index past the groups there are stands for no rows.
-  virtual Vector result(std::span<const GroupIndex> at) const = 0;
+  // The representation of results.
+  virtual Repr repr() const = 0;
+  // Puts the value of a group into `out`, which is of that representation; an index past the groups that are there
+  // stands for no rows.
+  virtual void put(GroupIndex group, Vector& out, std::size_t row) const = 0;
+  // The values of the groups of `at`.
+  Vector result(std::span<const GroupIndex> at) const;
 };
 
 // How partial results meet: all groups of two accumulators at once, or also one by one.
 enum class Merging : std::uint8_t { whole, one_by_one };
 
-// An accumulator for an aggregate node other than rank. `inputs` are the representations of what it reads.
-std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
-                                              Merging merging = Merging::whole);
-
-// The values of each group in ascending order, for ranks.
-class Collector {
- public:
-  explicit Collector(Repr repr) : repr_(repr) {}
-  void grow(std::size_t count);
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector& values);
-  void poison(GroupIndex group) { poisoned_[group] = 1; }
-  void merge(const Collector& other, std::span<const GroupIndex> groups);
-  // Sorts what was added. No more may be added then.
-  void finish(bool dense);
-  // The position of each of `values` among those of its group, from 1; a group past those there are is empty. Null has
-  // no position.
-  Vector positions(const Vector& values, std::span<const GroupIndex> groups, bool descending) const;
-
- private:
-  template <class T>
-  using Lists = std::vector<std::vector<T>>;
-  template <class T>
-  Lists<T>& lists();
-  template <class T>
-  const Lists<T>& lists() const {
-    return const_cast<Collector*>(this)->lists<T>();
-  }
-
-  Repr repr_;
-  std::size_t groups_ = 0;
-  std::vector<std::uint8_t> poisoned_;
-  Lists<std::int64_t> narrow_;
-  Lists<int128> wide_;
-  Lists<double> real_;
-  Lists<std::string> text_;
+// What rows are ordered by: codes in the order of what they stand for, as narrow numbers.
+struct OrderKey {
+  std::uint64_t null_code = 0;  // the largest code; nulls come last in both directions
+  bool descending = false;
+  bool needed = false;  // rows where it is null don't count
 };
+
+// An accumulator for an aggregate node other than rank. `inputs` are the representations of what it reads, `order`
+// tells of those that order its rows, the most important first.
+std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
+                                              Merging merging, std::span<const OrderKey> order);
 
 }  // namespace juniper::engine

@@ -1,9 +1,11 @@
 // Aggregates over frames: see evaluator.h for the three ways.
 #include <algorithm>
+#include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <limits>
 #include <numeric>
 
+#include "base/parallel.h"
 #include "engine/evaluator.h"
 
 namespace juniper::engine {
@@ -28,17 +30,11 @@ struct HashKey {
 std::optional<PackedKey> wanted_key(const Access& access, const KeyLayout& layout, std::size_t row) {
   PackedKey key = 0;
   for (std::size_t k = 0; k < access.keys.size(); ++k) {
-    const std::uint64_t code = access.keys[k].wanted[row];
+    const std::uint64_t code = access.keys[k].at(row);
     if (code == Access::never) return std::nullopt;
     key = layout.with(key, k, code);
   }
   return key;
-}
-
-// The children of an aggregate that are evaluated over its rows.
-std::vector<NodePtr> over_rows(const Node& node) {
-  const std::size_t first = node.aggregate == Aggregate::rank ? 1 : 0;
-  return {node.children.begin() + static_cast<std::ptrdiff_t>(first), node.children.end()};
 }
 
 bool orders_rows(const Node& node) {
@@ -71,6 +67,7 @@ void append(const Vector& from, std::size_t begin, std::size_t end, Vector& to) 
 }  // namespace
 
 VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {
+  if (node->aggregate == Aggregate::rank) return rank(*node, frame, slice);
   const Step step(*this, node->span, frame->rows);
   const auto rows = plain(node->rows, frame, slice);
   step.get().way = "loop";
@@ -78,10 +75,9 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   if (!rows) return row_by_row(node, frame, slice, rows, nullptr, step);
   const Access found = access(*rows, frame);
   bool scannable = found.residual.empty() && found.days.empty();
-  for (const NodePtr& value : over_rows(*node)) scannable = scannable && is_of_table(value, rows->variable);
+  for (const NodePtr& value : node->children) scannable = scannable && is_of_table(value, rows->variable);
   for (const NodePtr& key : rows->order)
     scannable = scannable && (node->aggregate != Aggregate::list || is_of_table(key, rows->variable));
-  if (node->aggregate == Aggregate::rank && found.range) scannable = false;
   if (scannable) {
     std::vector<ScanKey> keys;
     for (const Access::Key& key : found.keys) keys.push_back(key.key);
@@ -90,36 +86,51 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   }
   if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found, step));
   step.get().way = found.range ? "ranged" : "grouped";
-  if (node->aggregate != Aggregate::rank) return with_poison(found, scanned(*node, *rows, found, step.get()));
-  // The value that is ranked is one of the frame around.
-  const VectorPtr values = evaluate(node->children[0], frame, slice);
-  ScanRequest request;
-  request.table = found.table;
-  request.filters = found.filters;
-  ScanAggregate aggregate{
-      node, {of_slice_row(node->children[1], rows->variable, rows->slice->roles)}, found.where, false};
-  request.aggregates.push_back(std::move(aggregate));
-  for (const Access::Key& key : found.keys) request.keys.push_back(key.key);
-  request.groupings.emplace_back(request.keys.size());
-  std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
-  ScanResult scanned = scan(source_, request, threads_);
-  rows_scanned_ += source_.store.tables[found.table].rows;
-  if (scanned.filter_overflow)
-    fail(node->span, "JR-701", "a condition computes a number that does not fit 128 bits", "");
-  Groups& groups = scanned.groupings[0];
-  step.get().bytes = bytes_read(request);
-  step.get().rows_out = groups.keys.size();
-  boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> index;
-  for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
-  std::vector<GroupIndex> at(frame->rows, no_group);
-  for (std::size_t i = 0; i < frame->rows; ++i) {
-    const auto key = wanted_key(found, groups.layout, i);
-    const auto group = key ? index.find(*key) : index.end();
-    if (group != index.end()) at[i] = group->second;
+  ScanRequest request = request_of(*node, *rows, found);
+  return with_poison(found, scanned(*node, request, found, step.get()));
+}
+
+// A rank is one more than the number of rows, or of values, that come before: rank(x among y for R) is
+// 1 + count(R where y < x).
+VectorPtr Evaluator::rank(const Node& node, const FramePtr& frame, const SlicePtr& slice) {
+  // A column of a row in scope is compared as it stands; anything else is evaluated once and named.
+  const NodePtr& outside = node.children[0];
+  const VectorPtr values = evaluate(outside, frame, slice);
+  auto inner = std::make_shared<Frame>();
+  inner->rows = frame->rows;
+  inner->parent = frame;
+  auto value = std::make_shared<Node>(*outside);
+  if (outside->op != Op::column) {
+    *value = Node();
+    value->op = Op::name;
+    value->type = outside->type;
+    value->span = outside->span;
+    value->variable = next_name_++;
+    inner->values[value->variable] = values;
   }
-  groups.collectors[0]->finish(node->dense);
-  return with_poison(found,
-                     std::make_shared<const Vector>(groups.collectors[0]->positions(*values, at, node->descending[0])));
+  auto before = std::make_shared<Node>();
+  before->op = Op::less;
+  before->type = {TypeKind::boolean, 0};
+  before->span = node.span;
+  before->children = {node.children[1], value};
+  if (node.descending[0]) std::swap(before->children[0], before->children[1]);
+  auto set = std::make_shared<RowSet>(*node.rows);
+  set->kind = RowsKind::filtered;
+  set->input = node.rows;
+  set->condition = before;
+  auto count = std::make_shared<Node>();
+  count->op = Op::aggregate;
+  count->type = node.type;
+  count->span = node.span;
+  count->aggregate = node.dense ? Aggregate::count_distinct : Aggregate::row_count;
+  count->rows = set;
+  if (node.dense) count->children = {node.children[1]};
+  auto places = std::make_shared<Vector>(*evaluate(count, inner, slice));
+  for (std::size_t i = 0; i < places->size(); ++i) {
+    if (values->state[i] != State::value) places->state[i] = values->state[i];
+    ++places->narrow[i];
+  }
+  return places;
 }
 
 std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
@@ -149,53 +160,69 @@ std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
   return bytes;
 }
 
-// One scan, grouped by what the frame's rows compare with.
-VectorPtr Evaluator::scanned(const Node& node, const PlainRows& rows, const Access& access, ExplainStep& step) {
+ScanRequest Evaluator::request_of(const Node& node, const PlainRows& rows, const Access& access) {
   ScanRequest request;
   request.table = access.table;
   request.filters = access.filters;
   for (const Access::Key& key : access.keys) request.keys.push_back(key.key);
+  ScanAggregate aggregate{std::make_shared<const Node>(node), {}, {}, access.where};
+  const auto here = [&](const NodePtr& value) { return of_slice_row(value, rows.variable, rows.slice->roles); };
+  if (!orders_rows(node)) {
+    for (const NodePtr& value : node.children) aggregate.values.push_back(here(value));
+    request.aggregates.push_back(std::move(aggregate));
+    return request;
+  }
+  aggregate.values.push_back(here(node.children[0]));
+  if (node.aggregate == Aggregate::list) {
+    for (std::size_t k = 0; k < rows.order.size(); ++k)
+      aggregate.order.push_back({ordered_key(here(rows.order[k]), access.table), rows.descending[k], false});
+  }
+  for (std::size_t k = 1; k < node.children.size(); ++k)
+    aggregate.order.push_back({ordered_key(here(node.children[k]), access.table), node.descending[k - 1], true});
+  // What is still tied is settled by the table's key, or by the row.
+  const auto& columns = model_.tables[rows.table].columns;
+  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
+  if (key != columns.end()) {
+    auto column = std::make_shared<Node>();
+    column->op = Op::column;
+    column->type = key->type;
+    column->column = {rows.table, {}, {rows.table, static_cast<std::uint32_t>(key - columns.begin())}};
+    aggregate.order.push_back({ordered_key(column, rows.table), false, false});
+  } else {
+    const std::uint64_t last_row = source_.store.tables[rows.table].rows;
+    aggregate.order.push_back({{ScanKey::Kind::row, {}, {}, nullptr, last_row}, false, false});
+  }
+  request.aggregates.push_back(std::move(aggregate));
+  return request;
+}
+
+// One scan, grouped by what the frame's rows compare with.
+VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Access& access, ExplainStep& step) {
+  const std::uint64_t table_rows = source_.store.tables[access.table].rows;
+  rows_scanned_ += table_rows;
   if (access.range) {
     request.keys.push_back(access.range->key);
+    step.bytes = bytes_read(request);
+    // Where nearly each row would be a group of its own, the rows are sorted instead.
+    std::uint64_t combinations = 1;
+    for (const ScanKey& key : request.keys) {
+      if (__builtin_mul_overflow(combinations, key.last + 1, &combinations)) combinations = table_rows;
+      combinations = std::min(combinations, table_rows);
+    }
+    if (2 * combinations > table_rows) {
+      step.rows_out = table_rows;
+      if (const VectorPtr values = ranged_rows(request, access)) return values;
+    }
     request.merging = Merging::one_by_one;
   }
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
-  auto copy = std::make_shared<Node>(node);
-  ScanAggregate aggregate{copy, {}, access.where, false};
-  const auto add = [&](const NodePtr& value) {
-    aggregate.values.push_back(of_slice_row(value, rows.variable, rows.slice->roles));
-  };
-  for (const NodePtr& value : node.children) add(value);
-  if (orders_rows(node)) {
-    if (node.aggregate == Aggregate::list) {
-      for (const NodePtr& key : rows.order) add(key);
-      copy->descending = rows.descending;
-    }
-    // What is still tied is settled by the table's key, then by the row.
-    const auto& columns = model_.tables[rows.table].columns;
-    const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
-    if (key != columns.end()) {
-      auto column = std::make_shared<Node>();
-      column->op = Op::column;
-      column->type = key->type;
-      const auto index = static_cast<std::uint32_t>(key - columns.begin());
-      column->column = {rows.table, {}, {rows.table, index}};
-      aggregate.values.push_back(column);
-    }
-    aggregate.row_order = true;
-  }
-  request.aggregates.push_back(std::move(aggregate));
   const ScanResult scanned = scan(source_, request, threads_);
   step.bytes = bytes_read(request);
   step.rows_out = scanned.groupings[0].keys.size();
-  rows_scanned_ += source_.store.tables[access.table].rows;
-  if (scanned.filter_overflow) {
-    fail(node.span, "JR-701", "a condition computes a number that does not fit 128 bits",
-         "narrow the rows first, or use reals");
-  }
+  if (scanned.filter_overflow) fail_filter(node.span);
   const Groups& groups = scanned.groupings[0];
-  if (access.range) return ranged(*copy, access, groups);
+  if (access.range) return ranged_groups(request.aggregates[0], access, groups);
   boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> index;
   for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
   std::vector<GroupIndex> at(access.frame->rows, no_group);
@@ -211,112 +238,139 @@ VectorPtr Evaluator::scanned(const Node& node, const PlainRows& rows, const Acce
 
 namespace {
 
-// Partial results of consecutive groups, so that any stretch of them is the merge of a few: a binary tree in an array,
-// node i above 2i and 2i + 1, the groups being the last ones.
-class MergeTree {
+// Numbers the combinations of keys. Those of few bits are their own numbers.
+class Partitions {
  public:
-  MergeTree(std::unique_ptr<Accumulator> nodes, const Accumulator& groups, std::span<const GroupIndex> order)
-      : nodes_(std::move(nodes)), size_(order.size()) {
-    nodes_->grow(2 * size_);
-    for (std::size_t i = 0; i < size_; ++i) nodes_->merge_one(static_cast<GroupIndex>(size_ + i), groups, order[i]);
-    for (std::size_t i = size_; i-- > 1;) {
-      nodes_->merge_one(static_cast<GroupIndex>(i), *nodes_, static_cast<GroupIndex>(2 * i));
-      nodes_->merge_one(static_cast<GroupIndex>(i), *nodes_, static_cast<GroupIndex>(2 * i + 1));
-    }
+  explicit Partitions(const KeyLayout& layout) : direct_(layout.bits() <= 22), bits_(layout.bits()) {}
+
+  std::uint32_t add(PackedKey key) {
+    if (direct_) return static_cast<std::uint32_t>(key);
+    return numbers_.try_emplace(key, static_cast<std::uint32_t>(numbers_.size())).first->second;
   }
-  // Adds groups begin to end - 1, in their order, to a group of `to`.
-  void add(std::size_t begin, std::size_t end, Accumulator& to, GroupIndex group) const {
-    std::vector<std::size_t> right;
-    std::size_t l = begin + size_;
-    std::size_t r = end + size_;
-    for (; l < r; l /= 2, r /= 2) {
-      if (l % 2 == 1) to.merge_one(group, *nodes_, static_cast<GroupIndex>(l++));
-      if (r % 2 == 1) right.push_back(--r);
-    }
-    for (std::size_t i = right.size(); i-- > 0;) to.merge_one(group, *nodes_, static_cast<GroupIndex>(right[i]));
+  std::uint32_t find(const std::optional<PackedKey>& key) const {
+    if (!key) return StretchRequest::none;
+    if (direct_) return static_cast<std::uint32_t>(*key);
+    const auto at = numbers_.find(*key);
+    return at == numbers_.end() ? StretchRequest::none : at->second;
   }
+  std::size_t size() const { return direct_ ? std::size_t{1} << bits_ : numbers_.size(); }
 
  private:
-  std::unique_ptr<Accumulator> nodes_;
-  std::size_t size_;
+  bool direct_;
+  unsigned bits_;
+  boost::unordered_flat_map<PackedKey, std::uint32_t, HashKey> numbers_;
 };
+
+// Completes a request whose items are there, with what the frame's rows ask for.
+VectorPtr asked(StretchRequest& stretches, const Access& access, const KeyLayout& layout, const Partitions& partitions,
+                unsigned threads) {
+  stretches.partitions = partitions.size();
+  stretches.wanted = &access.range->wanted;
+  stretches.null_code = access.range->key.last;
+  stretches.row_partition.resize(access.frame->rows);
+  for (std::size_t i = 0; i < stretches.row_partition.size(); ++i)
+    stretches.row_partition[i] = partitions.find(wanted_key(access, layout, i));
+  return std::make_shared<const Vector>(aggregate_stretches(std::move(stretches), threads));
+}
+
+// Adds what orders the items to the inputs: as one number where all keys fit one.
+void add_order(const std::vector<SharedCodes>& codes, std::vector<OrderKey>& order, StretchRequest& stretches,
+               unsigned threads) {
+  unsigned bits = 0;
+  for (const OrderKey& key : order) bits += static_cast<unsigned>(std::bit_width(key.null_code));
+  const bool packed = bits <= 62;
+  const std::size_t rows = codes[0]->size();
+  for (std::size_t k = 0; k < codes.size(); ++k) {
+    if (k == 0 || !packed) {
+      stretches.inputs.emplace_back();
+      stretches.inputs.back().reset(Repr::narrow, rows);
+    }
+    std::vector<std::int64_t>& places = stretches.inputs.back().narrow;
+    const OrderKey& key = order[k];
+    const auto width = static_cast<unsigned>(std::bit_width(key.null_code));
+    base::parallel_ranges(rows, threads, [&](std::size_t begin, std::size_t end) {
+      for (std::size_t row = begin; row < end; ++row) {
+        const std::uint64_t code = (*codes[k])[row];
+        if (key.needed && code == key.null_code) stretches.item_partition[row] = StretchRequest::none;
+        const std::uint64_t place = key.descending && code != key.null_code ? key.null_code - 1 - code : code;
+        const auto before = packed && k > 0 ? static_cast<std::uint64_t>(places[row]) << width : 0;
+        places[row] = static_cast<std::int64_t>(before | place);
+      }
+    });
+  }
+  order.assign(packed ? 1 : order.size(), OrderKey{std::uint64_t{1} << 63, false, false});
+}
+
+KeyLayout layout_of_keys(const Access& access) {
+  std::vector<ScanKey> keys;
+  for (const Access::Key& key : access.keys) keys.push_back(key.key);
+  return layout_of(keys);
+}
 
 }  // namespace
 
-VectorPtr Evaluator::ranged(const Node& node, const Access& access, const Groups& groups) {
-  const std::size_t keys = access.keys.size();
-  struct Place {
-    PackedKey key;
-    std::uint64_t code;
-    GroupIndex group;
-  };
-  std::vector<Place> places(groups.keys.size());
-  for (GroupIndex g = 0; g < places.size(); ++g) {
+VectorPtr Evaluator::ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups) {
+  const KeyLayout layout = layout_of_keys(access);
+  Partitions partitions(layout);
+  StretchRequest stretches;
+  std::vector<std::uint64_t> codes;
+  for (const PackedKey packed : groups.keys) {
     PackedKey key = 0;
-    for (std::size_t k = 0; k < keys; ++k) key = groups.layout.with(key, k, groups.layout.code(groups.keys[g], k));
-    places[g] = {key, groups.layout.code(groups.keys[g], keys), g};
+    for (std::size_t k = 0; k < layout.columns(); ++k) key = layout.with(key, k, groups.layout.code(packed, k));
+    stretches.item_partition.push_back(partitions.add(key));
+    codes.push_back(groups.layout.code(packed, layout.columns()));
   }
-  std::sort(places.begin(), places.end(),
-            [](const Place& a, const Place& b) { return a.key != b.key ? a.key < b.key : a.code < b.code; });
-  boost::unordered_flat_map<PackedKey, std::pair<std::size_t, std::size_t>, HashKey> stretches;
-  for (std::size_t begin = 0; begin < places.size();) {
-    std::size_t end = begin;
-    while (end < places.size() && places[end].key == places[begin].key) ++end;
-    stretches.emplace(places[begin].key, std::pair(begin, end));
-    begin = end;
-  }
-  const auto fresh = [&] { return make_accumulator(node, groups.inputs[0], Merging::one_by_one); };
-  const std::size_t rows = access.frame->rows;
-  auto results = fresh();
-  results->grow(rows);
-  const auto first_at = [&](std::size_t begin, std::size_t end, std::uint64_t code) {
-    return static_cast<std::size_t>(std::partition_point(places.begin() + static_cast<std::ptrdiff_t>(begin),
-                                                         places.begin() + static_cast<std::ptrdiff_t>(end),
-                                                         [&](const Place& place) { return place.code < code; }) -
-                                    places.begin());
+  stretches.item_code = std::make_shared<const std::vector<std::uint64_t>>(std::move(codes));
+  const std::vector<OrderKey> order = aggregate.order_keys();
+  stretches.fresh = [&](Merging) {
+    return make_accumulator(*aggregate.node, groups.inputs[0], Merging::one_by_one, order);
   };
-  // What each row of the frame asks for: stretches of the sorted groups.
-  struct Asked {
-    std::size_t begin;
-    std::size_t end;
-    std::uint32_t row;
+  stretches.partial = groups.aggregates[0].get();
+  return asked(stretches, access, layout, partitions, threads_);
+}
+
+// The same with rows in the place of groups; null where a condition of the aggregate overflows.
+VectorPtr Evaluator::ranged_rows(const ScanRequest& request, const Access& access) {
+  const ScanAggregate& aggregate = request.aggregates[0];
+  Program program(source_, request.table);
+  const auto all_of = [&](Program::StepIndex step) { return program.evaluate(step, threads_); };
+  std::vector<std::uint8_t> passes(program.rows(), 1);
+  const auto keep = [&](const NodePtr& condition) {
+    const Vector holds = all_of(program.add(condition));
+    bool overflow = false;
+    for (std::size_t row = 0; row < passes.size(); ++row) {
+      overflow = overflow || (passes[row] != 0 && holds.state[row] == State::overflow);
+      passes[row] = passes[row] != 0 && holds.is_true(row) ? 1 : 0;
+    }
+    return !overflow;
   };
-  std::vector<Asked> asked;
-  for (std::uint32_t i = 0; i < rows; ++i) {
-    const auto key = wanted_key(access, groups.layout, i);
-    const auto stretch = key ? stretches.find(*key) : stretches.end();
-    if (stretch == stretches.end()) continue;
-    const auto [begin, end] = stretch->second;
-    for (const CodeRange& range : *access.range->wanted[i]) {
-      const std::size_t from = first_at(begin, end, range.begin);
-      const std::size_t to = first_at(begin, end, range.end);
-      if (from < to) asked.push_back({from, to, i});
-    }
+  for (const NodePtr& filter : request.filters) {
+    if (!keep(filter)) fail_filter(aggregate.node->span);
   }
-  if (access.range->prefix) {
-    // One sweep: every stretch begins where its keys do.
-    std::sort(asked.begin(), asked.end(), [](const Asked& a, const Asked& b) { return a.end < b.end; });
-    std::unique_ptr<Accumulator> running;
-    std::size_t begin = std::numeric_limits<std::size_t>::max();
-    std::size_t at = 0;
-    for (const Asked& a : asked) {
-      if (a.begin != begin) {
-        running = fresh();
-        running->grow(1);
-        begin = at = a.begin;
-      }
-      for (; at < a.end; ++at) running->merge_one(0, *groups.aggregates[0], places[at].group);
-      results->merge_one(a.row, *running, 0);
-    }
-  } else if (!asked.empty()) {
-    std::vector<GroupIndex> order;
-    for (const Place& place : places) order.push_back(place.group);
-    const MergeTree tree(fresh(), *groups.aggregates[0], order);
-    for (const Asked& a : asked) tree.add(a.begin, a.end, *results, a.row);
+  if (aggregate.where && !keep(aggregate.where)) return nullptr;
+
+  const KeyLayout layout = layout_of_keys(access);
+  Partitions partitions(layout);
+  StretchRequest stretches;
+  std::vector<SharedCodes> codes;
+  for (const Access::Key& key : access.keys) codes.push_back(codes_of(key.key, request.table));
+  stretches.item_code = codes_of(access.range->key, request.table);
+  stretches.item_partition.assign(program.rows(), StretchRequest::none);
+  for (std::size_t row = 0; row < passes.size(); ++row) {
+    if (passes[row] == 0) continue;
+    PackedKey key = 0;
+    for (std::size_t k = 0; k < codes.size(); ++k) key = layout.with(key, k, (*codes[k])[row]);
+    stretches.item_partition[row] = partitions.add(key);
   }
-  std::vector<GroupIndex> at(rows);
-  std::iota(at.begin(), at.end(), 0U);
-  return std::make_shared<const Vector>(results->result(at));
+  for (const NodePtr& value : aggregate.values) stretches.inputs.push_back(all_of(program.add(value)));
+  std::vector<OrderKey> order = aggregate.order_keys();
+  std::vector<SharedCodes> places;
+  for (const ScanOrder& by : aggregate.order) places.push_back(codes_of(by.key, request.table));
+  if (!order.empty()) add_order(places, order, stretches, threads_);
+  std::vector<Repr> reprs;
+  for (const Vector& input : stretches.inputs) reprs.push_back(input.repr);
+  stretches.fresh = [&](Merging merging) { return make_accumulator(*aggregate.node, reprs, merging, order); };
+  return asked(stretches, access, layout, partitions, threads_);
 }
 
 // What settles ties between rows: a table's key and then the row, or all fields of a derived row.
@@ -337,62 +391,60 @@ std::vector<VectorPtr> Evaluator::ties(const Frame& pairs) {
 // Pairs are written out for loops over measures, too, where there are no more of them than rows.
 VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
                                 const std::optional<PlainRows>& plain, const Access* access, const Step& step) {
-  const bool is_rank = node->aggregate == Aggregate::rank;
-  const auto values_of = over_rows(*node);
   std::unique_ptr<Accumulator> accumulator;
-  std::unique_ptr<Collector> collector;
-  auto ordered = std::make_shared<Node>(*node);
-  if (node->aggregate == Aggregate::list) ordered->descending.clear();
   const auto take = [&](const FramePtr& pairs) {
     ExplainStep& own = step.get();
     own.rows_out += pairs->rows;
     const bool many = own.rows_out > 4 * (own.rows_in + own.slices);
     if (many || (access != nullptr && !access->residual.empty())) own.way = "row by row";
     std::vector<VectorPtr> values;
-    for (const NodePtr& value : values_of) values.push_back(widened(evaluate(value, pairs, slice), value->type));
-    if (node->aggregate == Aggregate::first || node->aggregate == Aggregate::last) {
-      for (VectorPtr& tie : ties(*pairs)) values.push_back(std::move(tie));
-    } else if (node->aggregate == Aggregate::list) {
+    const std::size_t plain_values = orders_rows(*node) ? 1 : node->children.size();
+    for (std::size_t v = 0; v < plain_values; ++v)
+      values.push_back(widened(evaluate(node->children[v], pairs, slice), node->children[v]->type));
+    std::vector<Repr> reprs;
+    for (const VectorPtr& value : values) reprs.push_back(value->repr);
+    // The rows of a slice are in one part, whose codes are of no use in another; null has the same one in all.
+    constexpr std::uint64_t last_place = std::uint64_t{1} << 62;
+    std::vector<OrderKey> order;
+    const auto add_order = [&](const Vector& by, bool descending, bool needed) {
+      const Encoding encoding(by);
+      auto codes = std::make_shared<Vector>();
+      codes->reset(Repr::narrow, pairs->rows);
+      std::transform(encoding.codes()->begin(), encoding.codes()->end(), codes->narrow.begin(), [&](auto code) {
+        return static_cast<std::int64_t>(code == encoding.null_code() ? last_place : code);
+      });
+      order.push_back({last_place, descending, needed});
+      values.push_back(std::move(codes));
+    };
+    for (std::size_t k = plain_values; k < node->children.size(); ++k)
+      add_order(*evaluate(node->children[k], pairs, slice), node->descending[k - 1], true);
+    if (node->aggregate == Aggregate::list) {
       // The rows stand in the order of their set.
       auto places = std::make_shared<Vector>();
       places->reset(Repr::narrow, pairs->rows);
       std::iota(places->narrow.begin(), places->narrow.end(), 0);
+      order.push_back({last_place, false, false});
       values.push_back(std::move(places));
+    } else if (orders_rows(*node)) {
+      for (const VectorPtr& tie : ties(*pairs)) add_order(*tie, false, false);
     }
-    std::vector<Repr> reprs;
     std::vector<const Vector*> inputs;
-    for (const VectorPtr& value : values) {
-      reprs.push_back(value->repr);
-      inputs.push_back(value.get());
-    }
+    for (const VectorPtr& value : values) inputs.push_back(value.get());
     std::vector<std::uint32_t> all(pairs->rows);
     std::iota(all.begin(), all.end(), 0U);
     const std::span<const GroupIndex> groups = *pairs->up;
-    if (is_rank) {
-      if (!collector) collector = std::make_unique<Collector>(reprs[0]);
-      collector->grow(frame->rows);
-      collector->add(all, groups, *values[0]);
-    } else {
-      if (!accumulator) accumulator = make_accumulator(*ordered, reprs);
-      accumulator->grow(frame->rows);
-      accumulator->add(all, groups, inputs);
-    }
+    if (!accumulator) accumulator = make_accumulator(*node, reprs, Merging::whole, order);
+    accumulator->grow(frame->rows);
+    accumulator->add(all, groups, inputs);
   };
   const auto finish = [&](const FramePtr& of) -> VectorPtr {
     std::vector<GroupIndex> at(of->rows);
     std::iota(at.begin(), at.end(), 0U);
-    if (!is_rank) return std::make_shared<const Vector>(accumulator->result(at));
-    collector->finish(node->dense);
-    return std::make_shared<const Vector>(
-        collector->positions(*evaluate(node->children[0], of, slice), at, node->descending[0]));
+    return std::make_shared<const Vector>(accumulator->result(at));
   };
   // Rows that are a table's are written out in parts; each row of the frame is in one part.
   if (plain && (plain->order.empty() || !orders_rows(*node))) {
-    if (values_of.size() == 1 && is_rank) {
-      for_pairs(*access, *plain, std::numeric_limits<std::size_t>::max(), take);
-    } else {
-      for_pairs(*access, *plain, most_pairs, take);
-    }
+    for_pairs(*access, *plain, most_pairs, take);
     return finish(frame);
   }
   const std::size_t each = std::max<std::size_t>(source_.store.tables[base_table(node->rows)].rows, 1);

@@ -44,6 +44,7 @@ Encoding::Encoding(const Vector& values) {
     }
   });
   codes_ = std::move(codes);
+  overflowed_ = std::find(values.state.begin(), values.state.end(), State::overflow) != values.state.end();
 }
 
 Vector Encoding::decode(const std::vector<std::uint64_t>& codes) const {

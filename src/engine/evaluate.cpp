@@ -3,6 +3,7 @@
 
 #include "base/calendar.h"
 #include "base/exact.h"
+#include "base/parallel.h"
 #include "engine/evaluator.h"
 
 namespace juniper::engine {
@@ -30,6 +31,11 @@ void Evaluator::fail(Span span, std::string code, std::string message, std::stri
       {model_.sources.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion))}};
 }
 
+void Evaluator::fail_filter(Span span) const {
+  fail(span, "JR-701", "a condition computes a number that does not fit 128 bits",
+       "narrow the rows first, or use reals");
+}
+
 VectorPtr Evaluator::evaluate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {
   std::pair<std::string, SlicePtr> key{canonical(model_, node), slice};
   if (const auto known = frame->known.find(key); known != frame->known.end()) return known->second;
@@ -52,7 +58,7 @@ VectorPtr Evaluator::computed(const NodePtr& node, const FramePtr& frame, const 
   collect(node);
   auto program = std::make_unique<Program>(source_, leaves, frame->rows);
   const auto step = program->add(node);
-  auto result = std::make_shared<const Vector>(program->evaluate(step));
+  auto result = std::make_shared<const Vector>(program->evaluate(step, threads_));
   if (result->repr == Repr::text) programs_.push_back(std::move(program));
   return result;
 }
@@ -125,26 +131,41 @@ VectorPtr Evaluator::read(const ColumnRef& ref, const RowNumbers& rows) {
   out->reset(column.type.kind == TypeKind::real ? Repr::real
                                                 : (column.type.kind == TypeKind::text ? Repr::text : Repr::narrow),
              rows->size());
-  for (std::size_t i = 0; i < rows->size(); ++i) {
-    std::uint64_t row = (*rows)[i];
-    bool found = true;
-    for (const LinkIndex link : ref.path) {
-      const store::StoredLink& stored = source_.store.links[link];
-      row = stored.rows.at(row);
-      found = row != stored.no_row;
-      if (!found) break;
+  // Rows that stand close together are decoded by block.
+  const bool dense = ref.path.empty() && std::is_sorted(rows->begin(), rows->end()) && !rows->empty() &&
+                     rows->back() - rows->front() < 2 * rows->size();
+  base::parallel_ranges(rows->size(), threads_, [&](std::size_t begin, std::size_t end) {
+    std::vector<std::uint64_t> block_codes(store::block_rows);
+    std::size_t decoded = std::numeric_limits<std::size_t>::max();
+    const auto code_at = [&](std::uint64_t row) {
+      if (!dense) return column.codes.at(row);
+      if (row / store::block_rows != decoded) {
+        decoded = row / store::block_rows;
+        column.codes.decode_block(decoded, block_codes.data());
+      }
+      return block_codes[row % store::block_rows];
+    };
+    for (std::size_t i = begin; i < end; ++i) {
+      std::uint64_t row = (*rows)[i];
+      bool found = true;
+      for (const LinkIndex link : ref.path) {
+        const store::StoredLink& stored = source_.store.links[link];
+        row = stored.rows.at(row);
+        found = row != stored.no_row;
+        if (!found) break;
+      }
+      const std::uint64_t code = found ? code_at(row) : column.null_code;
+      if (code == column.null_code) {
+        out->state[i] = State::null;
+      } else if (out->repr == Repr::text) {
+        out->text[i] = column.text_of(code);
+      } else if (out->repr == Repr::real) {
+        out->real[i] = column.real_of(code);
+      } else {
+        out->narrow[i] = column.exact_of(code);
+      }
     }
-    const std::uint64_t code = found ? column.codes.at(row) : column.null_code;
-    if (code == column.null_code) {
-      out->state[i] = State::null;
-    } else if (out->repr == Repr::text) {
-      out->text[i] = column.text_of(code);
-    } else if (out->repr == Repr::real) {
-      out->real[i] = column.real_of(code);
-    } else {
-      out->narrow[i] = column.exact_of(code);
-    }
-  }
+  });
   return out;
 }
 
@@ -338,7 +359,7 @@ std::vector<std::shared_ptr<const CodeRanges>> Evaluator::shifted_days(const Dur
   const bool alike = found.residual.empty() && found.days.empty() && !found.range;
   for (std::uint32_t i = 0; i < frame->rows; ++i) {
     std::vector<std::uint64_t> key;
-    for (const Access::Key& k : found.keys) key.push_back(k.wanted[i]);
+    for (const Access::Key& k : found.keys) key.push_back(k.at(i));
     if (!alike) key.push_back(i);
     const auto [at, fresh] = first_of.try_emplace(std::move(key), static_cast<std::uint32_t>(chosen.size()));
     if (fresh) chosen.push_back(i);

@@ -4,9 +4,8 @@
 // How an aggregate over a table's rows is evaluated for a frame, the cheapest way that fits:
 //   grouped    What differs between the frame's rows is compared for equality: the table is scanned once, grouped by
 //              what is compared, and each row of the frame looks its group up.
-//   ranged     One ordered comparison more: the groups are sorted by that column within the others. A range that
-//              begins with the first value (running totals) is a sweep over partial results, any other a walk over a
-//              tree of them: n log n.
+//   ranged     One ordered comparison more: the groups, or the rows where nearly each is a group of its own, are sorted
+//              by that column within the others (stretches.h): n log n.
 //   row by row Anything else: all pairs of a frame's row and a row that it allows are written out, in parts of bounded
 //              size, and evaluated as a frame of their own.
 #pragma once
@@ -38,16 +37,20 @@ struct Access {
 
   struct Key {
     ScanKey key;
-    std::vector<std::uint64_t> wanted;  // for each row of the frame
+    SharedCodes wanted;       // for each row of the frame
+    bool nulls_match = true;  // else no row has the code of null
+    std::uint64_t at(std::size_t row) const {
+      const std::uint64_t code = (*wanted)[row];
+      return code == key.last && !nulls_match ? never : code;
+    }
   };
   struct Range {
     ScanKey key;
-    std::vector<std::shared_ptr<const CodeRanges>> wanted;
-    bool prefix = true;  // each begins with the first code, and is one range
+    WantedRanges wanted;
   };
   struct Days {
     language::ColumnRef day;
-    std::vector<std::shared_ptr<const CodeRanges>> wanted;
+    WantedRanges wanted;
   };
 
   language::TableIndex table = 0;
@@ -58,6 +61,7 @@ struct Access {
   language::NodePtr where;                 // and of the set of rows; may be null
   std::vector<Key> keys;
   std::optional<Range> range;
+  std::string range_of;    // the canonical text of what a range is about, unless it is of days
   std::vector<Days> days;  // those beyond one range
   // Rows of the frame whose conditions rest on a number that does not fit: whoever needs their answer fails.
   std::shared_ptr<std::vector<std::uint8_t>> poisoned;
@@ -144,6 +148,7 @@ class Evaluator {
                                                               const SlicePtr& slice);
   VectorPtr constant(const Value& value, Type type, std::size_t rows);
   [[noreturn]] void fail(language::Span span, std::string code, std::string message, std::string suggestion) const;
+  [[noreturn]] void fail_filter(language::Span span) const;
 
   // --- access.cpp ---------------------------------------------------------------------------------------------------
 
@@ -153,14 +158,19 @@ class Evaluator {
   void add_condition(Access& access, const NodePtr& condition, bool of_slice);
   bool add_comparison(Access& access, const NodePtr& condition);
   void add_key(Access& access, const NodePtr& inside, const VectorPtr& wanted, bool nulls_match);
-  bool add_range(Access& access, const NodePtr& inside, const VectorPtr& bound, bool below, bool including);
+  bool add_range(Access& access, const NodePtr& inside, ScanKey key, WantedRanges wanted);
+  CodeRange bounded(const ScanKey& key, const NodePtr& inside, TableIndex table, const Vector& bound, std::size_t row,
+                    const Cut& cut);
   NodePtr seen_from(const NodePtr& node, TableIndex table, const language::Roles& roles) const;
   NodePtr of_slice_row(const NodePtr& node, VariableId variable, const language::Roles& roles) const;
   static bool reads_slice_row(const NodePtr& node);
   static bool reads_outside(const NodePtr& node);
   // True if the expression, over rows of `variable`, needs nothing but the table's columns.
   static bool is_of_table(const NodePtr& node, VariableId variable);
-  std::vector<std::uint64_t> codes_of(const ScanKey& key, TableIndex table);
+  SharedCodes same_column(const NodePtr& outside, const FramePtr& frame, const NodePtr& inside);
+  SharedCodes codes_of(const ScanKey& key, TableIndex table);
+  // Codes of an expression over slice_row, in the order of its values.
+  ScanKey ordered_key(const NodePtr& node, TableIndex table);
   const Encoding& encoded(const NodePtr& node, TableIndex table);
 
   // --- row_frames.cpp -----------------------------------------------------------------------------------------------
@@ -191,8 +201,11 @@ class Evaluator {
   // --- aggregates.cpp -----------------------------------------------------------------------------------------------
 
   VectorPtr aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
-  VectorPtr scanned(const language::Node& node, const PlainRows& rows, const Access& access, ExplainStep& step);
-  VectorPtr ranged(const language::Node& node, const Access& access, const Groups& groups);
+  VectorPtr rank(const language::Node& node, const FramePtr& frame, const SlicePtr& slice);
+  ScanRequest request_of(const language::Node& node, const PlainRows& rows, const Access& access);
+  VectorPtr scanned(const language::Node& node, ScanRequest& request, const Access& access, ExplainStep& step);
+  VectorPtr ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups);
+  VectorPtr ranged_rows(const ScanRequest& request, const Access& access);
   std::vector<VectorPtr> ties(const Frame& pairs);
   VectorPtr row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
                        const std::optional<PlainRows>& plain, const Access* access, const Step& step);
@@ -208,6 +221,7 @@ class Evaluator {
   std::deque<std::unique_ptr<Program>> programs_;  // that own texts which vectors view
   std::map<std::pair<TableIndex, std::string>, std::unique_ptr<Encoding>> encodings_;
   std::map<TableIndex, std::vector<std::uint32_t>> row_orders_;
+  std::map<std::pair<language::ColumnId, std::vector<language::LinkIndex>>, SharedCodes> codes_;
 };
 
 }  // namespace juniper::engine

@@ -11,6 +11,7 @@
 #include <memory>
 #include <vector>
 
+#include "engine/stretches.h"
 #include "engine/vector.h"
 #include "language/slices.h"
 
@@ -22,13 +23,6 @@ using VectorPtr = std::shared_ptr<const Vector>;
 using RowNumbers = std::shared_ptr<const std::vector<std::uint64_t>>;
 // For each row of a frame, a row of a frame above it; null where they are the same.
 using RowMap = std::shared_ptr<const std::vector<std::uint32_t>>;
-
-// Codes from `begin` up to but not including `end`.
-struct CodeRange {
-  std::uint64_t begin = 0;
-  std::uint64_t end = 0;
-};
-using CodeRanges = std::vector<CodeRange>;
 
 // A predicate with what it compares with, for each row of `frame`: the frame where it was set, which is that of every
 // use or one above it.

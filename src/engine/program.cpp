@@ -8,6 +8,7 @@
 #include <set>
 
 #include "base/exact.h"
+#include "base/parallel.h"
 #include "language/check.h"
 
 namespace juniper::engine {
@@ -185,6 +186,22 @@ Program::StepIndex Program::add_over_dictionary(const NodePtr& node, language::C
   return push(key, std::move(step));
 }
 
+ScanKey ScanKey::of(const Source& source, const language::ColumnRef& column) {
+  return {Kind::column, column, {}, nullptr, source.column(column.column).null_code};
+}
+
+Program::StepIndex Program::add_key(const ScanKey& key) {
+  switch (key.kind) {
+    case ScanKey::Kind::column:
+      return add_code(key.column);
+    case ScanKey::Kind::row:
+      return add_row(key.path);
+    case ScanKey::Kind::given:
+      break;
+  }
+  return add_given(key.codes);
+}
+
 Program::StepIndex Program::add_code(const ColumnRef& ref) {
   std::string key = fmt::format("code {} {}", ref.column.table, ref.column.column);
   for (const language::LinkIndex link : ref.path) key += fmt::format(" {}", link);
@@ -229,7 +246,7 @@ Program::StepIndex Program::add_row(const std::vector<language::LinkIndex>& path
   return push(key, std::move(step));
 }
 
-Program::StepIndex Program::add_given(std::shared_ptr<const std::vector<std::uint64_t>> codes) {
+Program::StepIndex Program::add_given(SharedCodes codes) {
   Step step;
   step.kind = Kind::given;
   step.given = std::move(codes);
@@ -537,14 +554,35 @@ void append_rows(const Vector& from, Vector& to) {
 
 }  // namespace
 
-Vector Program::evaluate(StepIndex step) const {
+Vector Program::evaluate(StepIndex step, unsigned threads) const {
   Vector all;
-  all.reset(steps_[step].repr, 0);
-  Registers registers;
-  for (std::size_t block = 0; block < blocks(); ++block) {
-    run(block, registers);
-    append_rows(registers[step], all);
+  const Repr repr = steps_[step].repr;
+  if (repr == Repr::text) {
+    all.reset(repr, 0);
+    Registers registers;
+    for (std::size_t block = 0; block < blocks(); ++block) {
+      run(block, registers);
+      append_rows(registers[step], all);
+    }
+    return all;
   }
+  all.reset(repr, rows_);
+  constexpr std::size_t blocks_per_part = 32;
+  base::parallel_for((blocks() + blocks_per_part - 1) / blocks_per_part, threads, [&](std::size_t part) {
+    Registers registers;
+    const std::size_t end = std::min(blocks(), (part + 1) * blocks_per_part);
+    for (std::size_t block = part * blocks_per_part; block < end; ++block) {
+      run(block, registers);
+      const Vector& values = registers[step];
+      const auto at = static_cast<std::ptrdiff_t>(block * store::block_rows);
+      std::copy(values.state.begin(), values.state.end(), all.state.begin() + at);
+      with_type(repr, [&](auto zero) {
+        const auto& from = values.of<decltype(zero)>();
+        std::copy(from.begin(), from.begin() + static_cast<std::ptrdiff_t>(values.size()),
+                  all.of<decltype(zero)>().begin() + at);
+      });
+    }
+  });
   return all;
 }
 

@@ -32,6 +32,23 @@ struct Source {
   const store::Column& column(language::ColumnId id) const { return store.tables[id.table].columns[id.column].data; }
 };
 
+// What rows are grouped or ordered by: codes from 0 to `last`.
+struct ScanKey {
+  enum class Kind : std::uint8_t {
+    column,  // column, seen from the table's rows: its codes; null_code where a link leads nowhere
+    row,     // path: the number of the row that it leads to, the number of rows there where it leads nowhere; the
+             // row's own number where the path is empty
+    given,   // codes, one for each row
+  };
+  Kind kind = Kind::column;
+  language::ColumnRef column;
+  std::vector<language::LinkIndex> path;
+  SharedCodes codes;
+  std::uint64_t last = 0;
+
+  static ScanKey of(const Source& source, const language::ColumnRef& column);
+};
+
 // Values of parts of expressions that were evaluated before (aggregates, rows of loops), by their canonical text: one
 // vector each, all of one length.
 using LeafValues = std::unordered_map<std::string, std::shared_ptr<const Vector>>;
@@ -48,14 +65,8 @@ class Program {
   // Adds an expression and gives the step that holds its result. Equal expressions share their steps. Column
   // references start at the program's table.
   StepIndex add(const language::NodePtr& node);
-  // Adds the code (as a narrow number, always a value) of a column seen from the table's rows; null_code where the
-  // value is null or a link leads nowhere.
-  StepIndex add_code(const language::ColumnRef& ref);
-  // Adds the row (as a narrow number, always a value) to which a path leads from the table's rows; behind the last row
-  // of that table where it leads nowhere. The table's own row where the path is empty.
-  StepIndex add_row(const std::vector<language::LinkIndex>& path);
-  // Adds codes that are given for each row of the table. They must outlive the program.
-  StepIndex add_given(std::shared_ptr<const std::vector<std::uint64_t>> codes);
+  // Adds the codes of a key, as narrow numbers that are always values.
+  StepIndex add_key(const ScanKey& key);
 
   Repr repr(StepIndex step) const { return steps_[step].repr; }
   std::size_t rows() const { return rows_; }
@@ -76,8 +87,8 @@ class Program {
   // Evaluates all steps for the rows of one block. Programs may be run by several threads, each with its registers.
   void run(std::size_t block, Registers& registers) const;
 
-  // The values of one step for all rows.
-  Vector evaluate(StepIndex step) const;
+  // The values of one step for all rows, on up to `threads` threads.
+  Vector evaluate(StepIndex step, unsigned threads = 1) const;
 
  private:
   struct Range {
@@ -106,7 +117,7 @@ class Program {
     const store::Column* column = nullptr;
     const store::Codes* codes = nullptr;
     std::shared_ptr<const Vector> domain;
-    std::shared_ptr<const std::vector<std::uint64_t>> given;
+    SharedCodes given;
   };
 
   // Expressions over the entries of a column's dictionary.
@@ -114,6 +125,9 @@ class Program {
 
   StepIndex push(std::string key, Step step);
   Program& inner(Program program);
+  StepIndex add_code(const language::ColumnRef& ref);
+  StepIndex add_row(const std::vector<language::LinkIndex>& path);
+  StepIndex add_given(SharedCodes codes);
   StepIndex add_constant(const language::NodePtr& node, const std::string& key);
   StepIndex add_leaf(const language::NodePtr& node, const std::string& key);
   StepIndex add_operation(const language::NodePtr& node, const std::string& key);

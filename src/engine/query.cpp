@@ -154,7 +154,7 @@ class QueryRun {
   }
 
   ScanAggregate aggregate_of(const NodePtr& node) const {
-    ScanAggregate aggregate{node, {}, nullptr, false};
+    ScanAggregate aggregate{node, {}, {}, nullptr};
     const VariableId row = node->rows->variable;
     for (const NodePtr& child : node->children) aggregate.values.push_back(of_row(child, row));
     for (const RowSet* set = node->rows.get(); set->kind == RowsKind::filtered; set = set->input.get()) {
@@ -187,7 +187,7 @@ class QueryRun {
            "group by fewer columns, or by coarser ones");
     }
     for (const ArrangedLevel& level : levels) {
-      TableScan::LevelGroups groups{{}, {KeyLayout({}), {}, {}, {}, {}}, {}};
+      TableScan::LevelGroups groups{{}, {KeyLayout({}), {}, {}, {}}, {}};
       request.groupings.emplace_back();
       for (std::uint32_t key = 0; key < reaching.size(); ++key) {
         if (std::find(level.kept.begin(), level.kept.end(), reaching[key]) == level.kept.end()) continue;

@@ -33,11 +33,6 @@ class Numbering {
   boost::unordered_flat_map<Codes, std::uint32_t> numbers_;
 };
 
-bool within(const CodeRanges& ranges, std::uint64_t code) {
-  return std::any_of(ranges.begin(), ranges.end(),
-                     [&](const CodeRange& range) { return code >= range.begin && code < range.end; });
-}
-
 // Where the rows of each row of the frame above begin; one more at the end.
 std::vector<std::size_t> begins_of(const Frame& pairs, std::size_t above) {
   std::vector<std::size_t> begins(above + 1, 0);
@@ -168,21 +163,21 @@ void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size
     }
   }
   // The rows of each combination of keys, in the table's order.
-  std::vector<Codes> codes;
+  std::vector<SharedCodes> codes;
   for (const Access::Key& key : access.keys) codes.push_back(codes_of(key.key, access.table));
   Numbering numbers;
   std::vector<std::vector<std::uint32_t>> lists;
   Codes key(codes.size());
   for (const std::uint32_t row : row_order(access.table)) {
     if (passes[row] == 0) continue;
-    for (std::size_t k = 0; k < codes.size(); ++k) key[k] = codes[k][row];
+    for (std::size_t k = 0; k < codes.size(); ++k) key[k] = (*codes[k])[row];
     const std::uint32_t number = numbers.number(key);
     if (number == lists.size()) lists.emplace_back();
     lists[number].push_back(row);
   }
-  Codes range;
+  SharedCodes range;
   if (access.range) range = codes_of(access.range->key, access.table);
-  std::vector<Codes> days;
+  std::vector<SharedCodes> days;
   for (const Access::Days& d : access.days) days.push_back(codes_of(ScanKey::of(source_, d.day), access.table));
 
   std::vector<std::uint32_t> up;
@@ -197,14 +192,13 @@ void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size
     numbers_of_rows = {};
   };
   for (std::uint32_t i = 0; i < access.frame->rows; ++i) {
-    for (std::size_t k = 0; k < codes.size(); ++k) key[k] = access.keys[k].wanted[i];
+    for (std::size_t k = 0; k < codes.size(); ++k) key[k] = access.keys[k].at(i);
     const std::uint32_t number = numbers.find(key);
     if (number == Numbering::none) continue;
     for (const std::uint32_t row : lists[number]) {
-      if (access.range && !within(*access.range->wanted[i], range[row])) continue;
+      if (access.range && !access.range->wanted.has(i, (*range)[row])) continue;
       bool in_days = true;
-      for (std::size_t d = 0; d < days.size(); ++d)
-        in_days = in_days && within(*access.days[d].wanted[i], days[d][row]);
+      for (std::size_t d = 0; d < days.size(); ++d) in_days = in_days && access.days[d].wanted.has(i, (*days[d])[row]);
       if (!in_days) continue;
       up.push_back(i);
       numbers_of_rows.push_back(row);
@@ -348,12 +342,7 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   std::vector<NodePtr> values;
   for (const NodePtr& value : set->values) {
     values.push_back(of_slice_row(value, plain.variable, plain.slice->roles));
-    if (values.back()->op == Op::column && source_.column(values.back()->column.column).layout != store::Layout::bits) {
-      request.keys.push_back(ScanKey::of(source_, values.back()->column));
-    } else {
-      const Encoding& encoding = encoded(values.back(), found.table);
-      request.keys.push_back({ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code()});
-    }
+    request.keys.push_back(ordered_key(values.back(), found.table));
   }
   if (!layout_of(request.keys).fits()) return nullptr;
   request.groupings.emplace_back(request.keys.size());
@@ -361,7 +350,7 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   if (std::find(found.poisoned->begin(), found.poisoned->end(), 1) != found.poisoned->end()) return nullptr;
   const ScanResult result = scan(source_, request, threads_);
   rows_scanned_ += source_.store.tables[found.table].rows;
-  if (result.filter_overflow) fail(set->span, "JR-701", "a condition computes a number that does not fit 128 bits", "");
+  if (result.filter_overflow) fail_filter(set->span);
   // The groups of each combination of the frame's keys, in the order of their own.
   const Groups& scanned = result.groupings[0];
   Numbering numbers;
@@ -380,7 +369,7 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   std::vector<Codes> codes(values.size());
   Codes outer(found.keys.size());
   for (std::uint32_t i = 0; i < frame->rows; ++i) {
-    for (std::size_t k = 0; k < outer.size(); ++k) outer[k] = found.keys[k].wanted[i];
+    for (std::size_t k = 0; k < outer.size(); ++k) outer[k] = found.keys[k].at(i);
     const std::uint32_t number = numbers.find(outer);
     if (number == Numbering::none) continue;
     for (const Codes& own : lists[number]) {

@@ -33,8 +33,10 @@ KeyLayout layout_of(const std::vector<ScanKey>& keys) {
   return KeyLayout(last_codes);
 }
 
-ScanKey ScanKey::of(const Source& source, const language::ColumnRef& column) {
-  return {Kind::column, column, {}, nullptr, source.column(column.column).null_code};
+std::vector<OrderKey> ScanAggregate::order_keys() const {
+  std::vector<OrderKey> keys;
+  for (const ScanOrder& by : order) keys.push_back({by.key.last, by.descending, by.needed});
+  return keys;
 }
 
 namespace {
@@ -83,8 +85,8 @@ struct Plan {
     const language::Node* node;
     std::vector<Program::StepIndex> values;
     std::vector<Repr> reprs;
+    std::vector<OrderKey> order;
     std::optional<Program::StepIndex> where;
-    bool is_rank() const { return node->aggregate == language::Aggregate::rank; }
   };
   struct GroupingSteps {
     KeyLayout layout;
@@ -102,29 +104,17 @@ struct Plan {
       std::vector<ScanKey> keys;
       for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
       GroupingSteps steps{layout_of(keys), {}};
-      for (const auto& key : keys) steps.keys.push_back(add(key));
+      for (const auto& key : keys) steps.keys.push_back(program.add_key(key));
       groupings.push_back(std::move(steps));
     }
     for (const ScanAggregate& aggregate : request.aggregates) {
-      AggregateSteps steps{aggregate.node.get(), {}, {}, std::nullopt};
+      AggregateSteps steps{aggregate.node.get(), {}, {}, aggregate.order_keys(), std::nullopt};
       if (aggregate.where) steps.where = program.add(aggregate.where);
       for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
-      if (aggregate.row_order) steps.values.push_back(program.add_row({}));
+      for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
       for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
       aggregates.push_back(std::move(steps));
     }
-  }
-
-  Program::StepIndex add(const ScanKey& key) {
-    switch (key.kind) {
-      case ScanKey::Kind::column:
-        return program.add_code(key.column);
-      case ScanKey::Kind::row:
-        return program.add_row(key.path);
-      case ScanKey::Kind::given:
-        break;
-    }
-    return program.add_given(key.codes);
   }
 };
 
@@ -132,35 +122,21 @@ struct Plan {
 struct PartialGroups {
   Grouping grouping;
   std::vector<std::unique_ptr<Accumulator>> aggregates;
-  std::vector<std::unique_ptr<Collector>> collectors;
 
   PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout) {
-    for (const auto& a : plan.aggregates) {
-      aggregates.push_back(a.is_rank() ? nullptr : make_accumulator(*a.node, a.reprs, plan.merging));
-      collectors.push_back(a.is_rank() ? std::make_unique<Collector>(a.reprs[0]) : nullptr);
-    }
+    for (const auto& a : plan.aggregates)
+      aggregates.push_back(make_accumulator(*a.node, a.reprs, plan.merging, a.order));
     if (steps.keys.empty()) grouping.find_or_add(0);
     grow();
   }
   void grow() {
-    for (const auto& aggregate : aggregates) {
-      if (aggregate) aggregate->grow(grouping.keys().size());
-    }
-    for (const auto& collector : collectors) {
-      if (collector) collector->grow(grouping.keys().size());
-    }
+    for (const auto& aggregate : aggregates) aggregate->grow(grouping.keys().size());
   }
   void merge(PartialGroups& from) {
     std::vector<GroupIndex> groups;
     for (const PackedKey key : from.grouping.keys()) groups.push_back(grouping.find_or_add(key));
     grow();
-    for (std::size_t i = 0; i < aggregates.size(); ++i) {
-      if (aggregates[i]) {
-        aggregates[i]->merge(*from.aggregates[i], groups);
-      } else {
-        collectors[i]->merge(*from.collectors[i], groups);
-      }
-    }
+    for (std::size_t i = 0; i < aggregates.size(); ++i) aggregates[i]->merge(*from.aggregates[i], groups);
   }
 };
 
@@ -231,24 +207,13 @@ class ChunkScanner {
       inputs_.clear();
       for (const auto step : plan_.aggregates[a].values) inputs_.push_back(&registers_[step]);
       if (!plan_.aggregates[a].where) {
-        add_rows(rows_, groups_, partial, a);
+        partial.aggregates[a]->add(rows_, groups_, inputs_);
         continue;
       }
       chosen_groups_.clear();
       for (const std::uint32_t i : chosen_[a].positions) chosen_groups_.push_back(groups_[i]);
-      for (const std::uint32_t i : chosen_[a].overflowed) {
-        partial.aggregates[a] ? partial.aggregates[a]->poison(groups_[i]) : partial.collectors[a]->poison(groups_[i]);
-      }
-      add_rows(chosen_[a].rows, chosen_groups_, partial, a);
-    }
-  }
-
-  void add_rows(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, PartialGroups& partial,
-                std::size_t a) const {
-    if (partial.aggregates[a]) {
-      partial.aggregates[a]->add(rows, groups, inputs_);
-    } else {
-      partial.collectors[a]->add(rows, groups, *inputs_[0]);
+      for (const std::uint32_t i : chosen_[a].overflowed) partial.aggregates[a]->poison(groups_[i]);
+      partial.aggregates[a]->add(chosen_[a].rows, chosen_groups_, inputs_);
     }
   }
 
@@ -302,11 +267,8 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
   ScanResult result;
   for (std::size_t g = 0; g < plan.groupings.size(); ++g) {
     PartialGroups& partial = total.groupings[g];
-    result.groupings.push_back({plan.groupings[g].layout,
-                                std::move(partial.grouping.keys()),
-                                std::move(partial.aggregates),
-                                std::move(partial.collectors),
-                                {}});
+    result.groupings.push_back(
+        {plan.groupings[g].layout, std::move(partial.grouping.keys()), std::move(partial.aggregates), {}});
     for (const auto& aggregate : plan.aggregates) result.groupings.back().inputs.push_back(aggregate.reprs);
   }
   result.filter_overflow = total.filter_overflow;

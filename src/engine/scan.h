@@ -33,28 +33,21 @@ class KeyLayout {
   unsigned bits_ = 0;
 };
 
-// What rows are grouped by: codes from 0 to `last`.
-struct ScanKey {
-  enum class Kind : std::uint8_t {
-    column,  // column, seen from the table's rows: its codes
-    row,     // path: the number of the row that it leads to, the number of rows there where it leads nowhere
-    given,   // codes, one for each row
-  };
-  Kind kind = Kind::column;
-  language::ColumnRef column;
-  std::vector<language::LinkIndex> path;
-  std::shared_ptr<const std::vector<std::uint64_t>> codes;
-  std::uint64_t last = 0;
-
-  static ScanKey of(const Source& source, const language::ColumnRef& column);
+// What an aggregate's rows are ordered by.
+struct ScanOrder {
+  ScanKey key;
+  bool descending = false;
+  bool needed = false;
 };
 
 // An aggregate over the rows of the table: what it reads, and the rows that it goes over (null: all).
 struct ScanAggregate {
   language::NodePtr node;
   std::vector<language::NodePtr> values;
+  std::vector<ScanOrder> order;
   language::NodePtr where;
-  bool row_order = false;  // the row's number is one more value behind the others
+
+  std::vector<OrderKey> order_keys() const;
 };
 
 // All expressions are over columns of slice_row as seen from the table.
@@ -71,10 +64,9 @@ struct ScanRequest {
 // The groups of one grouping.
 struct Groups {
   KeyLayout layout;
-  std::vector<PackedKey> keys;                           // one for each group, in the order in which they first occur
-  std::vector<std::unique_ptr<Accumulator>> aggregates;  // null for a rank
-  std::vector<std::unique_ptr<Collector>> collectors;    // of ranks, else null
-  std::vector<std::vector<Repr>> inputs;                 // the representations of what each aggregate reads
+  std::vector<PackedKey> keys;  // one for each group, in the order in which they first occur
+  std::vector<std::unique_ptr<Accumulator>> aggregates;
+  std::vector<std::vector<Repr>> inputs;  // the representations of what each aggregate reads
 };
 
 struct ScanResult {

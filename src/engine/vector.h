@@ -116,6 +116,9 @@ struct Vector {
   }
 };
 
+// Codes of consecutive rows, shared by whoever works with them.
+using SharedCodes = std::shared_ptr<const std::vector<std::uint64_t>>;
+
 // Calls visit with a zero of the type that `repr` stores: visit(std::int64_t{}) and so on.
 template <class Visit>
 void with_type(Repr repr, const Visit& visit) {

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <cstring>
 
 namespace juniper::store {
 
@@ -36,6 +37,25 @@ std::uint64_t unpack_one(const std::uint64_t* words, std::size_t index, unsigned
   std::uint64_t v = words[bit / 64] >> shift;
   if (shift + bits > 64) v |= words[bit / 64 + 1] << (64 - shift);
   return bits == 64 ? v : v & ((std::uint64_t{1} << bits) - 1);
+}
+
+// Adds `base` to `count` packed numbers. All but the last few are read by loads of eight bytes from any address, of
+// which a number of up to 57 bits never needs a second one.
+void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint64_t base, std::uint64_t* out) {
+  std::size_t i = 0;
+  if (bits != 0 && bits <= 57) {
+    const auto* const bytes = reinterpret_cast<const unsigned char*>(words);
+    const std::uint64_t mask = (std::uint64_t{1} << bits) - 1;
+    const std::size_t last_load = words_for(count, bits) * 8 - 8;
+    const std::size_t whole = std::min(count, (last_load * 8 + 7) / bits);
+    for (; i < whole; ++i) {
+      const std::size_t bit = i * bits;
+      std::uint64_t v = 0;
+      std::memcpy(&v, bytes + bit / 8, sizeof(v));
+      out[i] = base + (v >> bit % 8 & mask);
+    }
+  }
+  for (; i < count; ++i) out[i] = base + unpack_one(words, i, bits);
 }
 
 unsigned width_of(std::uint64_t range) {
@@ -120,7 +140,7 @@ void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
       std::fill_n(out, rows, e.base);
       return;
     case Encoding::packed:
-      for (std::size_t i = 0; i < rows; ++i) out[i] = e.base + unpack_one(words, i, e.bits);
+      unpack(words, rows, e.bits, e.base, out);
       return;
     case Encoding::runs: {
       const auto* const ends = reinterpret_cast<const std::uint16_t*>(words + words_for(e.runs, e.bits));

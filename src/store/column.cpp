@@ -197,30 +197,33 @@ Value extreme_real(const Column& column, const Better& better) {
 
 }  // namespace
 
+std::uint64_t Column::codes_before(const Value& value) const {
+  if (layout == Layout::offset) {
+    const int128 from_base = value.exact() - base;
+    return static_cast<std::uint64_t>(std::clamp(from_base, int128{0}, static_cast<int128>(null_code)));
+  }
+  std::uint64_t low = 0;
+  std::uint64_t high = distinct;
+  while (low < high) {
+    const std::uint64_t middle = low + (high - low) / 2;
+    if (compare(value_of(middle), value) < 0) {
+      low = middle + 1;
+    } else {
+      high = middle;
+    }
+  }
+  return low;
+}
+
 std::optional<std::uint64_t> Column::code_of(const Value& value) const {
   if (value.is_null()) return null_code;
-  switch (layout) {
-    case Layout::offset: {
-      if (value.exact() < base || value.exact() - base >= static_cast<int128>(null_code)) return std::nullopt;
-      return static_cast<std::uint64_t>(value.exact() - base);
-    }
-    case Layout::dictionary: {
-      std::uint64_t low = 0;
-      std::uint64_t high = distinct;
-      while (low < high) {
-        const std::uint64_t middle = low + (high - low) / 2;
-        if (compare(value_of(middle), value) < 0) {
-          low = middle + 1;
-        } else {
-          high = middle;
-        }
-      }
-      return low < distinct && compare(value_of(low), value) == 0 ? std::optional(low) : std::nullopt;
-    }
-    case Layout::bits:
-      return std::bit_cast<std::uint64_t>(value.real());
+  if (layout == Layout::bits) return std::bit_cast<std::uint64_t>(value.real());
+  const std::uint64_t code = codes_before(value);
+  if (layout == Layout::offset) {
+    const bool held = value.exact() >= base && code < null_code;
+    return held ? std::optional(code) : std::nullopt;
   }
-  return std::nullopt;
+  return code < distinct && compare(value_of(code), value) == 0 ? std::optional(code) : std::nullopt;
 }
 
 Value Column::min() const {

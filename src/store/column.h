@@ -47,6 +47,8 @@ struct Column {
   Value value_of(std::uint64_t code) const;            // null for null_code
   // The code of a value of the column's type; nothing when the column's codes have none for it. Null has null_code.
   std::optional<std::uint64_t> code_of(const Value& value) const;
+  // How many codes stand for less than a value of the column's type (not null). Not for layout bits.
+  std::uint64_t codes_before(const Value& value) const;
   Value at(std::uint64_t row) const { return value_of(codes.at(row)); }
 
   // The smallest and the largest value; null when there are none.
