@@ -10,7 +10,7 @@ model "Tideline charging network"
 
 table sessions from csv "data/sessions-*.csv" "One row for each charging session" {
   key session_id     integer
-      row_no         integer                    "Number of the row in the export"
+      row_no         integer     "Number of the row in the export"
       bay_id         integer
       card_id        integer
       tariff_code    text
@@ -21,15 +21,15 @@ table sessions from csv "data/sessions-*.csv" "One row for each charging session
       energy_kwh     decimal(3)  format "#,##0.000"
       peak_kw        decimal(2)
       idle_minutes   integer
-      channel        text                       "How the session was started"
-      meter_reading  decimal(6)                 "Of the bay's meter, when the session ended"
-      battery_start  text                       "Charge level on arrival, in percent"
+      channel        text        "How the session was started"
+      meter_reading  decimal(6)  "Of the bay's meter, when the session ended"
+      battery_start  text        "Charge level on arrival, in percent"
       currency       text
       receipt        text
 
   unit_price    = tariffs.price_per_kwh
-  energy_charge = round(energy_kwh * unit_price, 2)           format "#,##0.00"
-  idle_charge   = round(idle_minutes * tariffs.idle_price, 2) format "#,##0.00"
+  energy_charge = round(energy_kwh * unit_price, 2)  format "#,##0.00"
+  idle_charge   = round(idle_minutes * tariffs.idle_price, 2)  format "#,##0.00"
   gross         = energy_charge + coalesce(idle_charge, 0.00)
   price_paid    = gross / energy_kwh
   size_class    = case when energy_kwh >= 40 then "large" when energy_kwh >= 15 then "medium" else "small" end
@@ -59,7 +59,7 @@ table tariffs from csv "data/tariffs.csv" {
 
 table cards from csv "data/cards.csv" {
   key card_id  integer
-      holder   text        "private or fleet"
+      holder   text  "private or fleet"
       issued   date
       serial   text
 }
@@ -69,9 +69,9 @@ table days from csv "data/days.csv" {
       year          integer
       quarter       integer
       month         integer
-      month_name    text sorted by month
+      month_name    text  sorted by month
       weekday       integer
-      weekday_name  text sorted by weekday
+      weekday_name  text  sorted by weekday
 }
 
 table visits from csv "data/visits.csv" "One row for each maintenance visit" {

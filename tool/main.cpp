@@ -19,6 +19,7 @@
 #include "juniper/describe.h"
 #include "juniper/draft.h"
 #include "juniper/explain.h"
+#include "juniper/format.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
 #include "juniper/report.h"
@@ -52,6 +53,8 @@ struct Arguments {
   std::string name;
   bool show_hidden = false;
   std::vector<std::string> steps;
+  std::vector<std::string> files;
+  bool check = false;
   std::string definition;
   std::vector<std::string> queries;
   bool keep = false;
@@ -174,6 +177,18 @@ int run_draft(const Arguments& arguments, const Options& options, Console& conso
   });
 }
 
+int run_format(const Arguments& arguments, const Options&, Console& console) {
+  int status = 0;
+  for (const std::string& file : arguments.files) {
+    const auto made = format_file(file, arguments.check ? Formatting::check : Formatting::write);
+    if (!made) return console.fail(made.error());
+    if (!made->changed) continue;
+    if (arguments.check) status = 1;
+    fmt::print("{}", arguments.check ? made->diff : made->path + "\n");
+  }
+  return status;
+}
+
 std::string baseline_folder(const Arguments& arguments) {
   return arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
 }
@@ -231,7 +246,7 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
                            int (*run)(const Arguments&, const Options&, Console&)) {
     CLI::App* const added = app.add_subcommand(name, what);
     added->callback([&chosen, run] { chosen = run; });
-    if (name != "demo")
+    if (name != "demo" && name != "format")
       added->add_option("MODEL", arguments.model, "A .ridge text, or the .jrs store made from it")->required();
     return added;
   };
@@ -278,6 +293,10 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->option_text("ENGINE");
   question(command("explain", "How a query is answered: steps, rows, bytes, time", run_explain));
   question(command("sql", "The query as one plain SQL statement", run_sql));
+  CLI::App* const format_command = command("format", "Lay model texts out in the one layout", run_format);
+  format_command->add_option("FILE", arguments.files, "The .ridge texts")->required();
+  format_command->add_flag("--check", arguments.check,
+                           "Write nothing; show what would change, and fail if anything does");
   CLI::App* const draft_command =
       command("draft", "Another definition of a measure beside the present one: what differs, and where", run_draft);
   draft_command->add_option("MEASURE", arguments.definition, "'measure NAME = EXPRESSION'")->required();

@@ -35,11 +35,25 @@ syntax::Model Parser::model() {
 
 void Parser::declaration(syntax::Model& model) {
   const Span begin = token().span;
-  if (accept("model")) {
+  if (is("model")) {
+    mark(Mark::model);
+    take();
     model.name = text("the model's name");
     return;
   }
-  const bool hidden = accept("hidden");
+  const bool hidden = is("hidden");
+  const std::size_t word = hidden ? 1 : 0;
+  static constexpr std::array<std::pair<std::string_view, Mark>, 7> words{{{"include", Mark::include},
+                                                                           {"param", Mark::parameter},
+                                                                           {"table", Mark::table},
+                                                                           {"link", Mark::link},
+                                                                           {"calendar", Mark::calendar},
+                                                                           {"measure", Mark::measure},
+                                                                           {"query", Mark::query}}};
+  for (const auto& [spelled, kind] : words) {
+    if (is(spelled, word)) mark(kind);
+  }
+  if (hidden) take();
   if (is("table")) return table(model, begin, hidden);
   if (is("measure")) return measure(model, begin, hidden);
   if (!hidden && is("link")) return link(model, begin);
@@ -91,6 +105,7 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
       recover([this] { return token().starts_line || is("}"); }, before);
     }
   }
+  mark(Mark::close);
   expect("}", "after the table's columns");
   table.span = since(begin);
   model.tables.push_back(std::move(table));
@@ -99,17 +114,22 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
 syntax::Column Parser::column() {
   syntax::Column column;
   const Span begin = token().span;
+  const std::uint32_t first = begin.begin;
   // `key` and `hidden` are flags unless they are themselves the column's name.
   while ((is("key") || is("hidden")) && !is("=", 1) && !is_type(1)) {
     (is("key") ? column.key : column.hidden) = true;
     take();
   }
+  mark(Mark::cell);
   column.name = name("a column");
+  marks_[first] = is("=") ? Mark::computed : Mark::column;
+  mark(Mark::cell);
   if (accept("=")) {
     column.expression = expression();
   } else {
     column.type = type();
     if (is("from") && is_text(1)) {
+      mark(Mark::attribute);
       take();
       column.header = take().text;
     }
@@ -159,6 +179,7 @@ syntax::TypeName Parser::type() {
 syntax::Attributes Parser::attributes() {
   syntax::Attributes attributes;
   while (true) {
+    mark(Mark::attribute);
     if (is("sorted") && is("by", 1)) {
       take();
       take();
@@ -174,6 +195,7 @@ syntax::Attributes Parser::attributes() {
     } else if (is_text()) {
       attributes.description = take().text;
     } else {
+      if (marks_.at(token().span.begin) == Mark::attribute) marks_.erase(token().span.begin);
       return attributes;
     }
   }
@@ -183,6 +205,7 @@ void Parser::link(syntax::Model& model, Span begin) {
   take();
   syntax::Link link;
   link.from = link_end();
+  mark(Mark::cell);
   expect("->", "between the two columns of the link");
   link.to = link_end();
   if (accept("as")) link.role = name("the link's role");
@@ -195,6 +218,7 @@ void Parser::measure(syntax::Model& model, Span begin, bool hidden) {
   syntax::Measure measure;
   measure.hidden = hidden;
   measure.name = name("the measure's name");
+  mark(Mark::cell);
   expect("=", "after the measure's name");
   measure.expression = expression();
   measure.attributes = attributes();
@@ -223,8 +247,10 @@ void Parser::parameter(syntax::Model& model, Span begin) {
   take();
   syntax::Parameter parameter;
   parameter.name = name("the parameter's name");
+  mark(Mark::cell);
   expect("=", "after the parameter's name");
   parameter.value = expression();
+  if (is_text()) mark(Mark::attribute);
   if (is_text()) parameter.description = take().text;
   parameter.span = since(begin);
   model.parameters.push_back(std::move(parameter));
@@ -270,6 +296,12 @@ syntax::Measure Parser::measure_text() {
 
 syntax::Model parse_model(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {
   return Parser(sources, file, diagnostics).model();
+}
+
+Marks parse_marks(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {
+  Parser parser(sources, file, diagnostics);
+  parser.model();
+  return parser.marks();
 }
 
 syntax::Query parse_query(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics) {

@@ -23,6 +23,7 @@ void Parser::query(syntax::Model& model) {
   expect("{", "before the query's clauses");
   syntax::Query query;
   query_clauses(query);
+  mark(Mark::close);
   query.name = query_name;
   query.title = std::move(title);
   if (!is("}")) {
@@ -38,6 +39,7 @@ void Parser::query_clauses(syntax::Query& query) {
   std::vector<std::string> seen;
   clauses_ = true;
   while (is_any(clause_words)) {
+    mark(Mark::clause);
     const Token word = take();
     if (word.text == "with") {
       measure_draft(query);

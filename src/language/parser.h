@@ -42,6 +42,8 @@
 //                 | ("union" | "except" | "intersect") "(" rows "," rows ")"
 #pragma once
 
+#include <map>
+
 #include "juniper/diagnostics.h"
 #include "language/syntax.h"
 
@@ -58,5 +60,27 @@ syntax::ExpressionPtr parse_expression(const Sources& sources, std::uint32_t fil
 
 // Parses one measure that fills the whole text: `measure NAME = …`.
 syntax::Measure parse_measure(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics);
+
+// Where the parts of a model text begin that have a line, or a place within their line, of their own.
+enum class Mark : std::uint8_t {
+  model,
+  include,
+  parameter,
+  table,
+  link,
+  calendar,
+  measure,
+  query,
+  column,     // in a table: a source's column
+  computed,   // in a table: a calculated column
+  clause,     // of a query
+  close,      // the brace behind columns or clauses
+  cell,       // what is aligned with its like in the lines around
+  attribute,  // what stands behind
+};
+using Marks = std::map<std::uint32_t, Mark>;  // by offset in the text
+
+// The marks of a model text. Appends every problem found.
+Marks parse_marks(const Sources& sources, std::uint32_t file, Diagnostics& diagnostics);
 
 }  // namespace juniper::language

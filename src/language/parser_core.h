@@ -11,6 +11,7 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "language/lexer.h"
+#include "language/parser.h"
 #include "language/syntax.h"
 
 namespace juniper::language {
@@ -47,6 +48,7 @@ class Parser {
   syntax::Query query_text();
   ExpressionPtr expression_text();
   syntax::Measure measure_text();
+  const Marks& marks() const { return marks_; }
 
  private:
   // Expressions and rows nest at most this deep, so that no text can overflow the stack here or in what walks the tree.
@@ -121,6 +123,8 @@ class Parser {
     if (at_ == before) take();
     while (!at_end() && !resume()) take();
   }
+
+  void mark(Mark mark) { marks_.try_emplace(token().span.begin, mark); }
 
   // --- declarations: parse_model.cpp ------------------------------------------------------------------------------
 
@@ -243,6 +247,7 @@ class Parser {
   const Sources& sources_;
   Diagnostics& diagnostics_;
   std::vector<Token> tokens_;
+  Marks marks_;
   std::size_t at_ = 0;
   std::size_t expression_begin_ = 0;  // the token with which the innermost expression begins
   int depth_ = 0;

@@ -10,13 +10,21 @@
 
 namespace juniper::refactor {
 
+Result<std::string> read_text(const std::string& path) {
+  std::error_code ignored;
+  std::ifstream file(path, std::ios::binary);
+  if (!file || std::filesystem::is_directory(path, ignored))
+    return tl::unexpected(base::error("JR-806", fmt::format("cannot read {}", path), ""));
+  return std::string(std::istreambuf_iterator<char>(file), {});
+}
+
 Result<void> replace_text(const std::string& path, const std::string& before, const std::string& after) {
   const auto fail = [](std::string code, std::string message, std::string fix) {
     return tl::unexpected(base::error(std::move(code), std::move(message), std::move(fix)));
   };
-  std::ifstream now(path, std::ios::binary);
-  if (!now) return fail("JR-806", fmt::format("cannot read {}", path), "");
-  if (std::string(std::istreambuf_iterator<char>(now), {}) != before)
+  const auto now = read_text(path);
+  if (!now) return tl::unexpected(now.error());
+  if (*now != before)
     return fail("JR-805", fmt::format("{} has changed since it was read", path), "run the command again");
   const std::string beside = path + ".new";
   std::ofstream file(beside, std::ios::binary | std::ios::trunc);

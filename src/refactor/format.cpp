@@ -1,0 +1,26 @@
+#include "juniper/format.h"
+
+#include "language/layout.h"
+#include "refactor/text_edits.h"
+#include "refactor/text_file.h"
+
+namespace juniper {
+
+Result<std::string> canonical_layout(const std::string& text, const std::string& name) {
+  language::Sources sources;
+  return language::canonical_layout(sources, sources.add({name, text}));
+}
+
+Result<Formatted> format_file(const std::string& path, Formatting formatting) {
+  const auto before = refactor::read_text(path);
+  if (!before) return tl::unexpected(before.error());
+  const auto after = canonical_layout(*before, path);
+  if (!after) return tl::unexpected(after.error());
+  Formatted made{path, *after != *before, refactor::unified_diff(*before, *after, path)};
+  if (made.changed && formatting == Formatting::write) {
+    if (auto done = refactor::replace_text(path, *before, *after); !done) return tl::unexpected(done.error());
+  }
+  return made;
+}
+
+}  // namespace juniper
