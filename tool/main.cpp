@@ -24,6 +24,7 @@
 #include "juniper/refactor.h"
 #include "juniper/report.h"
 #include "juniper/sql.h"
+#include "juniper/unfold.h"
 #include "juniper/value.h"
 #include "juniper/weigh.h"
 
@@ -53,6 +54,7 @@ struct Arguments {
   std::string name;
   bool show_hidden = false;
   std::vector<std::string> steps;
+  std::vector<std::string> at;
   std::vector<std::string> files;
   bool check = false;
   std::string definition;
@@ -147,6 +149,12 @@ int run_sql(const Arguments& arguments, const Options& options, Console& console
     if (!statement) return console.fail(statement.error());
     console.print(*statement);
     return 0;
+  });
+}
+
+int run_unfold(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    return print_or_fail(unfold(dataset, arguments.name, arguments.at, arguments.samples), console);
   });
 }
 
@@ -293,6 +301,15 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->option_text("ENGINE");
   question(command("explain", "How a query is answered: steps, rows, bytes, time", run_explain));
   question(command("sql", "The query as one plain SQL statement", run_sql));
+  CLI::App* const unfold_command =
+      command("unfold", "Why a number is what it is: a measure opened into its parts, down to rows", run_unfold);
+  unfold_command->add_option("MEASURE", arguments.name, "A measure, or an expression over measures")->required();
+  unfold_command
+      ->add_option("--at", arguments.at, "The slice, as a condition: 'stations.region = \"Coast\"'; may be repeated")
+      ->option_text("CONDITION")
+      ->take_all();
+  unfold_command->add_option("--samples", arguments.samples, "How many rows to show of each aggregate")
+      ->option_text("N");
   CLI::App* const format_command = command("format", "Lay model texts out in the one layout", run_format);
   format_command->add_option("FILE", arguments.files, "The .ridge texts")->required();
   format_command->add_flag("--check", arguments.check,

@@ -16,6 +16,7 @@
 #include "juniper/links.h"
 #include "juniper/refactor.h"
 #include "juniper/sql.h"
+#include "juniper/unfold.h"
 #include "juniper/weigh.h"
 
 namespace juniper {
@@ -96,6 +97,7 @@ Report report(const std::vector<LinkUse>& links);
 Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);
 Report report(const Explanation& explanation);
+Report report(const Unfolding& unfolding);
 Report report(const Agreement& agreement);
 Report report(const Draft& draft);
 Report report(const Refactoring& refactoring);

@@ -372,6 +372,7 @@ std::vector<std::shared_ptr<const CodeRanges>> Evaluator::shifted_days(const Dur
   auto set = std::make_shared<RowSet>();
   set->table = plain.table;
   set->variable = plain.variable;
+  set->span = during.span;
   const FramePtr pairs = rows(set, sub, slice);
   const auto& numbers = *pairs->bindings.at(plain.variable).rows;
   std::vector<std::vector<std::uint64_t>> codes(chosen.size());

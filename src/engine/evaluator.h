@@ -80,6 +80,8 @@ struct PlainRows {
 };
 
 class Evaluator {
+  friend class Unfolder;  // opens the slices of expressions as they are evaluated
+
  public:
   Evaluator(const Source& source, unsigned threads) : source_(source), model_(source.model), threads_(threads) {}
 

@@ -214,7 +214,7 @@ class QueryRun {
     step.way = "scan";
     step.what = model_.tables[made.table].name;
     for (const LinkIndex role : made.roles) step.what += " via " + model_.links[role].role;
-    step.what += fmt::format(": {} aggregates", made.aggregates.size());
+    step.what += fmt::format(": {} aggregate{}", made.aggregates.size(), made.aggregates.size() == 1 ? "" : "s");
     for (const std::uint32_t k : reaching) step.what += (k == reaching.front() ? ", by " : ", ") + query_.by[k].name;
     step.slices = levels.size();
     step.rows_in = source_.store.tables[made.table].rows;

@@ -9,6 +9,32 @@
 
 namespace juniper::report_cells {
 
+TableColumn left(std::string name, std::string heading, Audience audience) {
+  return {std::move(name), std::move(heading), false, audience};
+}
+TableColumn right(std::string name, std::string heading, Audience audience) {
+  return {std::move(name), std::move(heading), true, audience};
+}
+
+Cell code(const std::string& text, std::size_t widest) {
+  Cell cell{Cell::Kind::text, "", text};
+  // Line breaks with the blanks around them are one blank.
+  for (const char c : text) {
+    const bool blank = c == '\n' || c == '\r' || c == '\t' || c == ' ';
+    if (!blank || (!cell.shown.empty() && cell.shown.back() != ' ')) cell.shown += blank ? ' ' : c;
+  }
+  if (cell.shown.size() > widest) {
+    std::size_t end = widest;
+    while (end > 0 && (static_cast<unsigned char>(cell.shown[end]) & 0xC0) == 0x80) --end;
+    cell.shown = cell.shown.substr(0, end) + "…";
+  }
+  return cell;
+}
+
+Cell place(const Place& place) {
+  return text(place.line == 0 ? "" : fmt::format("{}:{}:{}", place.file, place.line, place.column));
+}
+
 Cell text(std::string value) {
   return {Cell::Kind::text, value, value};
 }

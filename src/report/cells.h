@@ -7,7 +7,14 @@
 
 namespace juniper::report_cells {
 
+TableColumn left(std::string name, std::string heading, Audience audience = Audience::all);
+TableColumn right(std::string name, std::string heading, Audience audience = Audience::all);
+
 Cell text(std::string value);
+// A part of a model text: for people on one line, of about so many bytes.
+Cell code(const std::string& text, std::size_t widest);
+// "charging.ridge:12:3"; nothing for what has no place.
+Cell place(const Place& place);
 Cell count(std::uint64_t value);
 Cell bytes(std::uint64_t value);
 Cell nanoseconds(std::int64_t value);

@@ -16,12 +16,8 @@ namespace {
 
 namespace cell = report_cells;
 
-TableColumn left(std::string name, std::string heading, Audience audience = Audience::all) {
-  return {std::move(name), std::move(heading), false, audience};
-}
-TableColumn right(std::string name, std::string heading, Audience audience = Audience::all) {
-  return {std::move(name), std::move(heading), true, audience};
-}
+using report_cells::left;
+using report_cells::right;
 
 // "1 row", "3 rows", "2 queries"
 std::string plural(std::uint64_t count, std::string word) {
@@ -388,23 +384,14 @@ Report report(const Explanation& explanation) {
                right("rows_in", "rows in"), right("rows_out", "rows out"), right("bytes", "bytes"),
                right("nanoseconds", "time"), right("depth", "depth", Audience::programs)},
               {}};
-  constexpr std::size_t widest = 60;  // of a text for people, in code points
   for (const ExplainStep& step : explanation.steps) {
     Cell way = cell::text(step.way);
     way.shown = std::string(2 * static_cast<std::size_t>(step.depth), ' ') + step.way;
-    Cell what = cell::text(step.what);
-    std::replace(what.shown.begin(), what.shown.end(), '\n', ' ');
-    if (what.shown.size() > widest) {
-      std::size_t end = widest;
-      while (end > 0 && (static_cast<unsigned char>(what.shown[end]) & 0xC0) == 0x80) --end;
-      what.shown = what.shown.substr(0, end) + "…";
-    }
-    const std::string place =
-        step.place.line == 0 ? "" : fmt::format("{}:{}:{}", step.place.file, step.place.line, step.place.column);
-    table.rows.push_back(
-        {{way, what, cell::text(place), cell::count(step.slices), cell::count(step.rows_in), cell::count(step.rows_out),
-          cell::bytes(step.bytes), cell::nanoseconds(step.nanoseconds), cell::count(step.depth)},
-         step.way == "row by row"});
+    const Cell what = cell::code(step.what, 60);
+    table.rows.push_back({{way, what, cell::place(step.place), cell::count(step.slices), cell::count(step.rows_in),
+                           cell::count(step.rows_out), cell::bytes(step.bytes), cell::nanoseconds(step.nanoseconds),
+                           cell::count(step.depth)},
+                          step.way == "row by row"});
   }
   Report made;
   made.blocks.push_back(std::move(table));

@@ -1,0 +1,70 @@
+// Why a number is what it is: a measure in one slice, opened into its parts down to rows.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+#include "juniper/value.h"
+
+namespace juniper {
+
+// A condition of the slice in which an aggregate is evaluated.
+struct UnfoldedFilter {
+  std::string text;      // as it is written
+  Place place;           // where: `--at`, or the `where` of a measure
+  bool reaches = false;  // false: it filters no row of the aggregate's table
+};
+
+// A link that the expression of an aggregate follows, for rows that have no match there.
+struct UnfoldedMiss {
+  std::string link;               // "sessions.tariff_code -> tariffs.tariff_code"
+  std::uint64_t rows = 0;         // of those that the aggregate goes over
+  std::vector<std::string> keys;  // the first few keys; "null" for a key that is null
+};
+
+struct UnfoldedRow {
+  std::vector<Value> cells;  // one for each of `columns`; the last is what the aggregate makes of the row
+  bool skipped = false;      // as null
+};
+
+struct UnfoldedColumn {
+  std::string name;
+  Type type;
+  std::string format;
+};
+
+struct UnfoldedPart {
+  std::uint32_t depth = 0;  // the parts of a part stand behind it, one deeper
+  std::string kind;         // "measure", "slice" (with modifiers), "name" (of `let`), "expression", "aggregate"
+  std::string text;         // as it is written
+  Place place;
+  Value value;
+  Type type;
+  std::string format;  // of a measure
+  // Of an aggregate alone.
+  std::string table;                 // whose rows it goes over
+  std::optional<std::uint64_t> all;  // rows of the table, of which the slice's filters leave
+  std::optional<std::uint64_t> seen;
+  std::uint64_t kept = 0;     // those, or derived rows, that its own conditions leave
+  std::uint64_t skipped = 0;  // of these, those whose value is null
+  std::vector<UnfoldedFilter> filters;
+  std::vector<UnfoldedMiss> misses;
+  std::vector<UnfoldedColumn> columns;
+  std::vector<UnfoldedRow> rows;  // those with the largest values, or the first; then the first that are skipped
+};
+
+struct Unfolding {
+  std::vector<UnfoldedPart> parts;  // the first is the whole
+};
+
+// Opens a measure, or an expression over measures, in the slice that conditions make ("stations.region = \"Coast\"").
+// `samples` rows are shown of each aggregate, and as many that it skips. Rows are written out in memory, about 50 bytes
+// each. Errors: those of asking for `show MEASURE`.
+Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, const std::vector<std::string>& at = {},
+                         std::size_t samples = 3);
+
+}  // namespace juniper

@@ -1,0 +1,102 @@
+// An unfolded measure as a document: the parts as a tree, then what each aggregate saw.
+#include <fmt/format.h>
+
+#include "juniper/report.h"
+#include "report/cells.h"
+
+namespace juniper {
+
+namespace {
+
+namespace cell = report_cells;
+using report_cells::left;
+using report_cells::right;
+
+Table tree(const Unfolding& unfolding) {
+  Table table{
+      "parts",
+      InCsv::yes,
+      {right("part", "part", Audience::programs), left("kind", "kind", Audience::programs), left("text", "part"),
+       right("value", "value"), right("seen", "rows in the slice"), right("kept", "that count"),
+       right("skipped", "of these null"), left("place", "at"), right("depth", "depth", Audience::programs)},
+      {}};
+  for (std::size_t i = 0; i < unfolding.parts.size(); ++i) {
+    const UnfoldedPart& part = unfolding.parts[i];
+    const bool aggregate = part.kind == "aggregate";
+    Cell text = cell::code(part.text, 64);
+    text.shown = std::string(2 * std::size_t{part.depth}, ' ') + text.shown;
+    Cell value = cell::value(part.value, part.type, part.format);
+    if (part.value.is_null()) value.shown = "null";
+    table.rows.push_back({{cell::count(i), cell::text(part.kind), text, value,
+                           part.seen ? cell::count(*part.seen) : Cell{}, aggregate ? cell::count(part.kept) : Cell{},
+                           aggregate && part.skipped > 0 ? cell::count(part.skipped) : Cell{}, cell::place(part.place),
+                           cell::count(part.depth)},
+                          i == 0});
+  }
+  return table;
+}
+
+Table filters(const std::string& name, const UnfoldedPart& part) {
+  Table table{
+      name, InCsv::no, {left("filter", "filter"), left("place", "written at"), left("reaches", "what it does")}, {}};
+  for (const UnfoldedFilter& filter : part.filters) {
+    Cell reaches{Cell::Kind::boolean,
+                 filter.reaches ? "filters " + part.table : "no link leads from " + part.table + " there",
+                 filter.reaches ? "true" : "false"};
+    table.rows.push_back({{cell::code(filter.text, 80), cell::place(filter.place), reaches}, false});
+  }
+  return table;
+}
+
+Table misses(const std::string& name, const UnfoldedPart& part) {
+  Table table{
+      name, InCsv::no, {left("link", "look-up without a match"), right("rows", "rows"), left("keys", "keys")}, {}};
+  for (const UnfoldedMiss& miss : part.misses) {
+    std::string keys;
+    for (const std::string& key : miss.keys) keys += (keys.empty() ? "" : ", ") + key;
+    table.rows.push_back({{cell::text(miss.link), cell::count(miss.rows), cell::text(keys)}, true});
+  }
+  return table;
+}
+
+Table rows(const std::string& name, const UnfoldedPart& part) {
+  Table table{name, InCsv::no, {}, {}};
+  for (const UnfoldedColumn& column : part.columns) {
+    const bool number = column.type.is_number();
+    table.columns.push_back({column.name, cell::code(column.name, 40).shown, number, Audience::all});
+  }
+  table.columns.push_back(left("skipped", ""));
+  for (const UnfoldedRow& row : part.rows) {
+    TableRow made;
+    for (std::size_t c = 0; c < row.cells.size(); ++c) {
+      made.cells.push_back(cell::value(row.cells[c], part.columns[c].type, part.columns[c].format));
+      if (row.cells[c].is_null()) made.cells.back().shown = "null";
+    }
+    made.cells.push_back({Cell::Kind::boolean, row.skipped ? "skipped: null" : "", row.skipped ? "true" : "false"});
+    table.rows.push_back(std::move(made));
+  }
+  return table;
+}
+
+}  // namespace
+
+Report report(const Unfolding& unfolding) {
+  Report made;
+  made.blocks.push_back(tree(unfolding));
+  for (std::size_t i = 0; i < unfolding.parts.size(); ++i) {
+    const UnfoldedPart& part = unfolding.parts[i];
+    if (part.kind != "aggregate") continue;
+    made.blocks.push_back(Heading{cell::code(part.text, 100).shown});
+    if (part.seen) {
+      made.blocks.push_back(
+          Paragraph{fmt::format("{} rows of {}, of which the slice's filters leave {}.", cell::count(*part.all).shown,
+                                part.table, cell::count(*part.seen).shown)});
+    }
+    if (!part.filters.empty()) made.blocks.push_back(filters(fmt::format("filters_of_{}", i), part));
+    if (!part.misses.empty()) made.blocks.push_back(misses(fmt::format("misses_of_{}", i), part));
+    if (!part.rows.empty()) made.blocks.push_back(rows(fmt::format("rows_of_{}", i), part));
+  }
+  return made;
+}
+
+}  // namespace juniper
