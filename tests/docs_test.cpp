@@ -3,7 +3,10 @@
 
 #include <algorithm>
 #include <set>
+#include <sstream>
+#include <utility>
 
+#include "engine/ask.h"
 #include "support/support.h"
 
 namespace juniper {
@@ -115,6 +118,54 @@ TEST(Docs, EveryExampleOfTheLanguageRuns) {
     }
   }
   EXPECT_GE(run, 14U);
+}
+
+// The codes of errors and warnings of a declaration, or of a query's clauses, in a model.
+std::string codes_of(const std::string& model, const std::string& text) {
+  static const std::set<std::string> declarations{"measure", "table", "link", "param", "calendar"};
+  if (declarations.contains(text.substr(0, text.find(' ')))) {
+    const auto changed = Model::parse("errors.ridge", model + text + "\n");
+    return changed ? "" : test::codes(changed.error());
+  }
+  const auto asked = engine::prepare(*Model::parse("errors.ridge", model), {text});
+  return test::codes(asked ? asked->warnings : asked.error());
+}
+
+// The text of a table's cell that is code, or "".
+std::string code_in(std::string cell) {
+  const std::size_t begin = cell.find('`');
+  const std::size_t end = cell.rfind('`');
+  if (begin == end) return "";
+  cell = cell.substr(begin + 1, end - begin - 1);
+  for (std::size_t at = cell.find("\\|"); at != std::string::npos; at = cell.find("\\|", at)) cell.erase(at, 1);
+  return cell;
+}
+
+TEST(Docs, EachErrorHasAWrongAndARightText) {
+  const auto blocks = labelled_blocks("docs/errors.md");
+  ASSERT_EQ(blocks.size(), 1U);
+  const std::string& model = blocks[0].second;
+  std::istringstream lines(test::read_file(root / "docs/errors.md"));
+  std::size_t run = 0;
+  for (std::string line; std::getline(lines, line);) {
+    if (!line.starts_with("| JR-")) continue;
+    std::vector<std::string> cells;
+    std::string cell;
+    for (std::size_t i = 2; i < line.size(); ++i) {
+      if (line[i] == '|' && line[i - 1] != '\\') {
+        cells.push_back(std::exchange(cell, ""));
+      } else {
+        cell += line[i];
+      }
+    }
+    if (cells.size() != 4 || code_in(cells[2]).empty()) continue;
+    const std::string code = cells[0].substr(0, 6);
+    const std::string found = codes_of(model, code_in(cells[2]));
+    EXPECT_EQ(found.substr(0, 6), code) << code_in(cells[2]);
+    EXPECT_EQ(codes_of(model, code_in(cells[3])), "") << code_in(cells[3]);
+    ++run;
+  }
+  EXPECT_GE(run, 45U);
 }
 
 }  // namespace

@@ -773,7 +773,8 @@ class Translator {
       case Function::ln:
         return fmt::format("ln({})", x[0]);
       case Function::power:
-        return fmt::format("pow({}, {})", x[0], x[1]);
+        // A negative power of zero is infinite, which is null.
+        return fmt::format("pow(CASE WHEN {1} < 0 THEN NULLIF({0}, 0.0) ELSE {0} END, {1})", x[0], x[1]);
       case Function::least:
         return extreme(x, "min");
       case Function::greatest:

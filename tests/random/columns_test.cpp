@@ -3,55 +3,15 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include <cmath>
+#include <cstdlib>
 
-#include "engine/ask.h"
-#include "engine/naive.h"
 #include "random/random_query.h"
-#include "sql/sqlite.h"
-#include "sql/translate.h"
 #include "store/store.h"
 #include "support/support.h"
+#include "support/three_ways.h"
 
 namespace juniper {
 namespace {
-
-bool same_value(const Value& a, const Value& b) {
-  if (a.kind() != b.kind()) return false;
-  if (a.kind() != Value::Kind::real) return a == b;
-  return std::abs(a.real() - b.real()) <= 1e-9 * std::max({std::abs(a.real()), std::abs(b.real()), 100.0});
-}
-
-// What differs between a stored column and the other ways; "" when nothing does.
-std::string difference(const Dataset& dataset, language::ColumnId id) {
-  const engine::Source source = engine::source_of(dataset);
-  const language::NodePtr& expression = source.model.column(id).expression;
-  const store::Column& stored = source.column(id);
-  const auto naive = engine::evaluate_rows_naively(source, id.table, expression);
-  if (!naive) return test::messages(naive.error());
-  for (std::uint64_t row = 0; row < stored.rows; ++row) {
-    if (same_value(stored.at(row), (*naive)[row])) continue;
-    return fmt::format("row {}: stored {}, naive {}", row, to_text(stored.at(row), stored.type),
-                       to_text((*naive)[row], stored.type));
-  }
-  auto database = sql_engine::Sqlite::open();
-  if (!database) return test::messages(database.error());
-  for (language::TableIndex t = 0; t < source.model.tables.size(); ++t) {
-    if (auto added = database->add_table(source, t); !added) return test::messages(added.error());
-  }
-  const std::string statement = sql_engine::translate_column(source.model, id.table, expression, source.setting.today);
-  const auto rows = database->run(statement, {Type{TypeKind::integer, 0}, stored.type});
-  if (!rows) {
-    const std::string said = test::messages(rows.error());
-    return said.find("parser stack overflow") != std::string::npos ? "" : said;
-  }
-  for (std::uint64_t row = 0; row < stored.rows; ++row) {
-    if (same_value(stored.at(row), (*rows)[row][1])) continue;
-    return fmt::format("row {}: stored {}, SQLite {}\n{}", row, to_text(stored.at(row), stored.type),
-                       to_text((*rows)[row][1], stored.type), statement);
-  }
-  return "";
-}
 
 TEST(RandomColumns, TheThreeWaysAgree) {
   const std::uint64_t seed = test::test_seed(1123);
@@ -79,9 +39,9 @@ TEST(RandomColumns, TheThreeWaysAgree) {
     }
     const auto& tables = dataset->model().checked().tables;
     const language::ColumnId id{static_cast<language::TableIndex>(table), *tables[table].find("computed")};
-    ASSERT_EQ(difference(*dataset, id), "") << "seed " << seed << ", column " << checked << "\n"
-                                            << column.text << "\n"
-                                            << model.text();
+    ASSERT_EQ(test::column_difference(*dataset, id), "") << "seed " << seed << ", column " << checked << "\n"
+                                                         << column.text << "\n"
+                                                         << model.text();
     const store::Column& stored = dataset->store().tables[id.table].columns[id.column].data;
     values += stored.rows - stored.nulls;
     ++checked;

@@ -93,6 +93,57 @@ class Maker {
   }
   Type any_type() { return chance(random_, 20) ? real : exact_type(); }
 
+  // One of those constructs that expressions of random types hold seldom, each as often as any other.
+  PiecePtr seldom(const Place& place) {
+    static const Type moment{TypeKind::datetime, 0};
+    static const Type tenths{TypeKind::decimal, 1};
+    struct Form {
+      std::vector<std::string> parts;
+      std::vector<Type> operands;
+    };
+    static const std::vector<Form> forms{
+        {{"abs(", ")"}, {integer}},
+        {{"add_days(", ", ", ")"}, {date, integer}},
+        {{"add_months(", ", ", ")"}, {date, integer}},
+        {{"add_years(", ", ", ")"}, {date, integer}},
+        {{"contains(", ", ", ")"}, {text, text}},
+        {{"day(", ")"}, {date}},
+        {{"days_between(", ", ", ")"}, {date, date}},
+        {{"(", " div ", ")"}, {integer, integer}},
+        {{"ends_with(", ", ", ")"}, {text, text}},
+        {{"exp(least(3, ", "))"}, {integer}},
+        {{"hour(", ")"}, {moment}},
+        {{"length(", ")"}, {text}},
+        {{"(", " like \"%a_\")"}, {text}},
+        {{"ln(", ")"}, {tenths}},
+        {{"lower(", ")"}, {text}},
+        {{"minute(", ")"}, {moment}},
+        {{"(", " mod ", ")"}, {integer, integer}},
+        {{"month(", ")"}, {date}},
+        {{"months_between(", ", ", ")"}, {date, date}},
+        {{"(", " * ", ")"}, {integer, integer}},
+        {{"power(1.5, least(3, ", "))"}, {integer}},
+        {{"quarter(", ")"}, {date}},
+        {{"replace(", ", \"a\", \"oo\")"}, {text}},
+        {{"second(", ")"}, {moment}},
+        {{"sign(", ")"}, {tenths}},
+        {{"sqrt(", ")"}, {tenths}},
+        {{"starts_with(", ", ", ")"}, {text, text}},
+        {{"trim(", ")"}, {text}},
+        {{"upper(", ")"}, {text}},
+        {{"week(", ")"}, {date}},
+        {{"weekday(", ")"}, {date}},
+        {{"year(", ")"}, {date}},
+        {{"years_between(", ", ", ")"}, {date, date}},
+        {{"let (v = ", ") (v + 1)"}, {integer}},
+        {{"count(g in group days by (month as k) with (n = product(weekday for rows)) where g.n > 1)"}, {}},
+    };
+    const Form& form = forms[pick(random_, forms.size())];
+    std::vector<PiecePtr> operands;
+    for (const Type type : form.operands) operands.push_back(expression(type, place, 1));
+    return node(form.parts, std::move(operands));
+  }
+
   // table.column of any table that could be a key, by or filter.
   std::string slice_column(std::optional<Type> type = std::nullopt) {
     for (int i = 0; i < 40; ++i) {
@@ -700,11 +751,47 @@ void add_definitions(Random& random, RandomModel& model) {
   }
 }
 
+namespace {
+
+// A running total, a previous value, a rank: an aggregate over the rows of the table that compare with the row's own
+// in one column, and are equal to it in up to two.
+RandomColumn window(Random& random, const TableInfo& table) {
+  const auto any = [&] { return table.columns[pick(random, table.columns.size())]; };
+  std::string where;
+  for (std::size_t i = pick(random, 3); i > 0; --i) {
+    const std::string key = any().name;
+    where += chance(random, 30) ? fmt::format("w.{0} is not distinct from this.{0} and ", key)
+                                : fmt::format("w.{0} = this.{0} and ", key);
+  }
+  const ColumnInfo by = any();
+  static constexpr std::array signs{"<", "<=", ">", ">="};
+  where += by.type.kind == TypeKind::boolean
+               ? "true"
+               : fmt::format("w.{0} {1} this.{0}", by.name, signs[pick(random, signs.size())]);
+  const std::string rows = fmt::format("w in {} where {}", table.name, where);
+  const ColumnInfo of = any();
+  switch (pick(random, 5)) {
+    case 0:
+      return {{TypeKind::integer, 0}, fmt::format("count({})", rows)};
+    case 1:
+      return {{TypeKind::integer, 0}, fmt::format("rank(this.{0} among w.{0} for {1} desc)", of.name, rows)};
+    case 2:
+      return {of.type, fmt::format("last(w.{} by w.{} for {})", of.name, by.name, rows)};
+    case 3:
+      return {of.type, fmt::format("first(w.{} by (w.{} desc, w.{}) for {})", of.name, by.name, any().name, rows)};
+    default:
+      return {of.type, fmt::format("max(w.{} for {})", of.name, rows)};
+  }
+}
+
+}  // namespace
+
 RandomColumn random_column(Random& random, const RandomModel& model, std::size_t table, int depth) {
   Maker maker(random, model);
   Place place;
   place.kind = Place::Kind::row;
   place.rows.push_back({"this", table, {}, true});
+  if (chance(random, 35)) return window(random, model.tables[table]);
   const Type type = maker.any_type();
   return {type, maker.expression(type, place, depth)->text()};
 }
@@ -720,21 +807,22 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
   Place place;
   for (std::size_t i = query.by.empty() ? 4 + pick(random, 10) : 1 + pick(random, 2); i > 0; --i)
     query.show.push_back(maker.expression(maker.any_type(), place, 3));
+  for (std::size_t i = query.by.empty() ? 6 : pick(random, 9); i > 0; --i) query.show.push_back(maker.seldom(place));
   if (chance(random, 35)) {
     Place slice;
     slice.kind = Place::Kind::slice;
     slice.measures = false;
     query.where.push_back(maker.expression(boolean, slice, 1));
   }
-  if (chance(random, 10)) query.having = maker.expression(boolean, place, 1);
+  if (chance(random, 18)) query.having = maker.expression(boolean, place, 1);
   if (!query.by.empty() && chance(random, 40)) query.totals.push_back("grand");
   if (query.by.size() > 1 && chance(random, 40)) query.totals.push_back(query.by[pick(random, query.by.size())]);
   // Reals may differ in their last digits, and then in their order.
   if (chance(random, 25) && !query.show[0]->place.starts_with("real"))
     query.sort = chance(random, 50) ? "s0 desc" : "s0";
   if (chance(random, 15)) query.keep_empty = true;
-  if (!query.by.empty() && chance(random, 10)) query.limit = std::to_string(1 + pick(random, 4));
-  if (chance(random, 6)) {
+  if (!query.by.empty() && chance(random, 30)) query.limit = std::to_string(1 + pick(random, 4));
+  if (chance(random, 12)) {
     auto draft = std::make_shared<Piece>();
     draft->parts = {"measure m0 = (", ")"};
     draft->children = {maker.expression(integer, place, 1)};

@@ -1,0 +1,57 @@
+#include "support/three_ways.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cmath>
+
+#include "engine/ask.h"
+#include "engine/naive.h"
+#include "sql/sqlite.h"
+#include "sql/translate.h"
+#include "store/store.h"
+#include "support/support.h"
+
+namespace juniper::test {
+
+namespace {
+
+bool same_value(const Value& a, const Value& b) {
+  if (a.kind() != b.kind()) return false;
+  if (a.kind() != Value::Kind::real) return a == b;
+  return std::abs(a.real() - b.real()) <= 1e-9 * std::max({std::abs(a.real()), std::abs(b.real()), 100.0});
+}
+
+}  // namespace
+
+std::string column_difference(const Dataset& dataset, language::ColumnId id) {
+  const engine::Source source = engine::source_of(dataset);
+  const language::NodePtr& expression = source.model.column(id).expression;
+  const store::Column& stored = source.column(id);
+  const auto naive = engine::evaluate_rows_naively(source, id.table, expression);
+  if (!naive) return test::messages(naive.error());
+  for (std::uint64_t row = 0; row < stored.rows; ++row) {
+    if (same_value(stored.at(row), (*naive)[row])) continue;
+    return fmt::format("row {}: stored {}, naive {}", row, to_text(stored.at(row), stored.type),
+                       to_text((*naive)[row], stored.type));
+  }
+  auto database = sql_engine::Sqlite::open();
+  if (!database) return test::messages(database.error());
+  for (language::TableIndex t = 0; t < source.model.tables.size(); ++t) {
+    if (auto added = database->add_table(source, t); !added) return test::messages(added.error());
+  }
+  const std::string statement = sql_engine::translate_column(source.model, id.table, expression, source.setting.today);
+  const auto rows = database->run(statement, {Type{TypeKind::integer, 0}, stored.type});
+  if (!rows) {
+    const std::string said = test::messages(rows.error());
+    return said.find("parser stack overflow") != std::string::npos ? "" : said;
+  }
+  for (std::uint64_t row = 0; row < stored.rows; ++row) {
+    if (same_value(stored.at(row), (*rows)[row][1])) continue;
+    return fmt::format("row {}: stored {}, SQLite {}\n{}", row, to_text(stored.at(row), stored.type),
+                       to_text((*rows)[row][1], stored.type), statement);
+  }
+  return "";
+}
+
+}  // namespace juniper::test
