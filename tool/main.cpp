@@ -51,6 +51,7 @@ struct Arguments {
   std::size_t samples = 5;
   Question question;
   std::string against;
+  SqlDialect dialect = SqlDialect::sqlite;
   std::string name;
   bool show_hidden = false;
   std::vector<std::string> steps;
@@ -145,7 +146,7 @@ int run_explain(const Arguments& arguments, const Options& options, Console& con
 
 int run_sql(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    const auto statement = sql(dataset, arguments.question);
+    const auto statement = sql(dataset, arguments.question, arguments.dialect);
     if (!statement) return console.fail(statement.error());
     console.print(*statement);
     return 0;
@@ -300,7 +301,13 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->check(CLI::IsMember({"sqlite"}))
       ->option_text("ENGINE");
   question(command("explain", "How a query is answered: steps, rows, bytes, time", run_explain));
-  question(command("sql", "The query as one plain SQL statement", run_sql));
+  CLI::App* const sql_command = command("sql", "The query as one plain SQL statement", run_sql);
+  question(sql_command);
+  sql_command->add_option("--dialect", arguments.dialect, "In whose words: sqlite or postgresql")
+      ->transform(CLI::CheckedTransformer(
+          std::map<std::string, SqlDialect>{{"sqlite", SqlDialect::sqlite}, {"postgresql", SqlDialect::postgresql}},
+          CLI::ignore_case))
+      ->option_text("DIALECT");
   CLI::App* const unfold_command =
       command("unfold", "Why a number is what it is: a measure opened into its parts, down to rows", run_unfold);
   unfold_command->add_option("MEASURE", arguments.name, "A measure, or an expression over measures")->required();

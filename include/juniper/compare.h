@@ -36,7 +36,8 @@ struct Comparison {
 };
 
 // Compares every value exactly (reals to the bit), and rows, order, column names, types and formats. Rows are matched
-// by their keys and level. At most `samples` differences are kept, all are counted.
+// by their keys and level. Whole numbers and decimals of different scales are compared as numbers. At most `samples`
+// differences are kept, all are counted.
 Comparison compare(const QueryResult& expected, const QueryResult& found, std::size_t samples = 20);
 
 }  // namespace juniper

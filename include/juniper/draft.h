@@ -28,6 +28,13 @@ struct DraftSource {
   double share = 0;                 // of the sum of all differences, without regard to their sign
 };
 
+// Rows, within the values of `sources`, with what the measure is for each of them alone.
+struct DraftRow {
+  std::vector<Value> cells;  // one for each of the columns
+  Value base;
+  Value draft;
+};
+
 struct Draft {
   std::string measure;
   std::string before;      // the present definition as it is written; "" for a new measure
@@ -36,6 +43,10 @@ struct Draft {
   // The columns that tell most about the difference, the one whose values are fewest first; each within the values of
   // those before it. Empty when nothing differs, or when it is no number.
   std::vector<DraftSource> sources;
+  // The rows that carry most of it: of a table that the measure aggregates, its key first, then the columns that the
+  // two definitions read. Empty where there is no such table, or none with a key.
+  std::vector<ResultColumn> row_columns;  // the last two are the measure, as it is and as the draft defines it
+  std::vector<DraftRow> rows;
 
   bool same() const;
 };

@@ -11,10 +11,17 @@
 
 namespace juniper {
 
-// One plain SQL statement that means what a question means, in SQLite's dialect, over the tables that `against_sqlite`
-// makes: exact decimals are whole numbers of their last digit, dates are days since 1970-01-01, datetimes and times
-// microseconds. `sort` and `limit` are not in it. Errors: those of the question's text, as of `ask`.
-Result<std::string> sql(const Dataset& dataset, const Question& question);
+// The words in which a statement is written, and the tables that it is over:
+//   sqlite      those that `against_sqlite` makes: exact decimals are whole numbers of their last digit, dates are days
+//               since 1970-01-01, datetimes and times microseconds, booleans 0 and 1; needs functions that it registers
+//   postgresql  tables that hold the model's columns, calculated ones too, under their names: numeric for whole numbers
+//               and decimals, double precision, text, boolean, date, timestamp, time. What stands in front of the
+//               statement makes functions for the session.
+enum class SqlDialect : std::uint8_t { sqlite, postgresql };
+
+// One plain SQL statement that means what a question means. `sort` and `limit` are not in it: its rows come by level
+// and keys. Errors: those of the question's text, as of `ask`.
+Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDialect dialect = SqlDialect::sqlite);
 
 // A cell for which two engines give different values.
 struct DifferentCell {

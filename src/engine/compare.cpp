@@ -36,6 +36,18 @@ std::string name_of(const QueryResult& result, const ResultRow& row) {
   return name.empty() ? "the only row" : name;
 }
 
+// Numbers of different scales are compared as numbers; that the scale has changed is a difference of its own.
+bool are_comparable(Type a, Type b) {
+  return a == b || (a.is_exact_number() && b.is_exact_number());
+}
+
+Value rescaled(const Value& value, Type type, Type common) {
+  if (value.is_null() || type.scale == common.scale) return value;
+  int128 scaled = 0;
+  const bool fits = !__builtin_mul_overflow(value.exact(), base::power_of_ten(common.scale - type.scale), &scaled);
+  return fits ? Value::of(scaled) : value;
+}
+
 class Comparer {
  public:
   Comparer(const QueryResult& expected, const QueryResult& found, std::size_t samples)
@@ -93,7 +105,7 @@ class Comparer {
       if (before == after) continue;
       add({DifferenceKind::columns, "", fmt::format("column {}", i + 1), before, after, ""});
       comparable = comparable && expected_.columns[i].name == found_.columns[i].name &&
-                   expected_.columns[i].type == found_.columns[i].type &&
+                   are_comparable(expected_.columns[i].type, found_.columns[i].type) &&
                    expected_.columns[i].is_key == found_.columns[i].is_key;
     }
     if (expected_.levels != found_.levels) {
@@ -108,9 +120,13 @@ class Comparer {
       const ResultColumn& column = expected_.columns[i];
       if (column.is_key) continue;
       ++comparison_.cells;
-      if (expected.cells[i] == found.cells[i]) continue;
-      add({DifferenceKind::cell, name, column.name, shown(expected.cells[i], column.type),
-           shown(found.cells[i], column.type), change_between(expected.cells[i], found.cells[i], column.type)});
+      const Type other = found_.columns[i].type;
+      const Type common = column.type.scale < other.scale ? other : column.type;
+      const Value a = rescaled(expected.cells[i], column.type, common);
+      const Value b = rescaled(found.cells[i], other, common);
+      if (a == b) continue;
+      add({DifferenceKind::cell, name, column.name, shown(expected.cells[i], column.type), shown(found.cells[i], other),
+           change_between(a, b, common)});
     }
   }
 

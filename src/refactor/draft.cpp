@@ -4,9 +4,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
+#include <optional>
 
 #include "base/diagnostics.h"
 #include "base/exact.h"
+#include "engine/ask.h"
 #include "language/check.h"
 #include "language/lexer.h"
 #include "language/parser.h"
@@ -120,12 +123,11 @@ class SourceFinder {
   SourceFinder(const Dataset& dataset, const std::string& measure, const std::string& text)
       : dataset_(dataset), model_(dataset.model().checked()), measure_(measure), text_(text) {}
 
-  std::vector<DraftSource> find() {
-    std::vector<DraftSource> sources;
+  void find(Draft& made) {
     for (int depth = 0; depth < deepest; ++depth) {
-      if (!add_source(sources)) break;
+      if (!add_source(made.sources)) break;
     }
-    return sources;
+    find_rows(made);
   }
 
  private:
@@ -148,6 +150,7 @@ class SourceFinder {
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
         const store::Column& column = dataset_.store().tables[t].columns[c].data;
         if (column.distinct < 2 || column.distinct > most_values || column.type.kind == TypeKind::real) continue;
+        if (is_fact(t) && !describes({t, c})) continue;
         const std::string name =
             written_name(model_.tables[t].name) + "." + written_name(model_.tables[t].columns[c].name);
         if (std::any_of(sources.begin(), sources.end(), [&](const DraftSource& s) { return s.column == name; }))
@@ -160,6 +163,19 @@ class SourceFinder {
     conditions_.push_back(best->condition);
     sources.push_back(best->source);
     return true;
+  }
+
+  bool is_fact(TableIndex table) const {
+    return std::none_of(model_.links.begin(), model_.links.end(),
+                        [&](const Link& link) { return link.to.table == table; });
+  }
+
+  // Of a fact: what is no number, or leads to a dimension, rather than tells single rows apart.
+  bool describes(ColumnId id) const {
+    const Column& column = model_.column(id);
+    const bool links =
+        std::any_of(model_.links.begin(), model_.links.end(), [&](const Link& link) { return link.from.reads(id); });
+    return !column.key && (links || !column.type.is_number());
   }
 
   std::optional<Candidate> look_at(const std::string& column, Type type) const {
@@ -192,6 +208,85 @@ class SourceFinder {
     if (!list.empty()) made.condition = fmt::format("{} in ({})", column, list);
     if (null) made.condition += fmt::format("{}{} is null", list.empty() ? "" : " or ", column);
     return made;
+  }
+
+  // --- rows ---------------------------------------------------------------------------------------------------------
+
+  // The columns that a measure reads of the rows that it aggregates, by the table of these rows; from the outside in.
+  using Reads = std::map<TableIndex, std::vector<std::string>>;
+  static void collect(const CheckedModel& model, const NodePtr& node, Reads& reads) {
+    walk(node, [&](const Node& n) {
+      if (n.op == Op::measure) collect(model, model.measures[n.measure].expression, reads);
+      if (n.op == Op::aggregate && n.rows->table) reads[*n.rows->table];
+      if (n.op != Op::column || n.variable == slice_row) return;
+      std::vector<std::string>& columns = reads[n.column.start];
+      const std::string name = written_name(model.tables[n.column.column.table].name) + "." +
+                               written_name(model.column(n.column.column).name);
+      if (std::find(columns.begin(), columns.end(), name) == columns.end()) columns.push_back(name);
+    });
+  }
+
+  void find_rows(Draft& made) const {
+    constexpr std::uint64_t most_rows = 5'000'000;  // of a table that is grouped by its key
+    constexpr std::size_t most_columns = 6;
+    const auto drafted = engine::prepare(dataset_.model(), {"show " + written_name(measure_), {}, {text_}});
+    if (!drafted) return;
+    Reads reads;
+    collect(model_, model_.measures[*model_.find_measure(measure_)].expression, reads);
+    collect(drafted->model, drafted->model.measures[*drafted->model.find_measure(measure_)].expression, reads);
+    // Of several tables, the one with most rows: it is the fact.
+    std::optional<TableIndex> fact;
+    std::optional<std::string> key;
+    for (const auto& [table, columns] : reads) {
+      const auto& own = model_.tables[table].columns;
+      const auto found = std::find_if(own.begin(), own.end(), [](const Column& c) { return c.key; });
+      const std::uint64_t rows = dataset_.store().tables[table].rows;
+      if (found == own.end() || rows > most_rows || (fact && rows <= dataset_.store().tables[*fact].rows)) continue;
+      fact = table;
+      key = written_name(model_.tables[table].name) + "." + written_name(found->name);
+    }
+    if (!fact) return;
+    std::string by = *key;
+    std::size_t columns = 1;
+    for (const std::string& name : reads[*fact]) {
+      if (name != *key && columns++ < most_columns) by += ", " + name;
+    }
+    const std::string query =
+        fmt::format("by {} show {} as {} keep empty", by, written_name(measure_), written_name(measure_ + " "));
+    auto base = ask(dataset_, {query, conditions_});
+    const auto draft = ask(dataset_, {query, conditions_, {text_}});
+    if (!base || !draft) return;
+    add_rows(*base, *draft, made);
+    made.row_columns = std::move(base->columns);
+    made.row_columns.push_back(draft->columns.back());
+    made.row_columns.back().name = "with the draft";
+    (made.row_columns.end() - 2)->name = measure_;
+  }
+
+  static void add_rows(const QueryResult& base, const QueryResult& draft, Draft& made) {
+    constexpr std::size_t most = 5;
+    const auto before = [](const std::vector<Value>& a, const std::vector<Value>& b) {
+      return compare(a[0], b[0]) < 0;
+    };
+    std::map<std::vector<Value>, DraftRow, decltype(before)> rows(before);
+    const auto add = [&](const QueryResult& result, Value DraftRow::*side) {
+      for (const ResultRow& row : result.rows) {
+        DraftRow& at = rows[{row.cells.front()}];
+        at.cells.assign(row.cells.begin(), row.cells.end() - 1);
+        at.*side = row.cells.back();
+      }
+    };
+    add(base, &DraftRow::base);
+    add(draft, &DraftRow::draft);
+    const auto apart = [&](const DraftRow& row) {
+      return std::abs(number(row.draft, draft.columns.back().type) - number(row.base, base.columns.back().type));
+    };
+    for (auto& [key, row] : rows) {
+      if (row.base.is_null() != row.draft.is_null() || apart(row) > 0) made.rows.push_back(std::move(row));
+    }
+    std::stable_sort(made.rows.begin(), made.rows.end(),
+                     [&](const DraftRow& a, const DraftRow& b) { return apart(a) > apart(b); });
+    if (made.rows.size() > most) made.rows.resize(most);
   }
 
   const Dataset& dataset_;
@@ -240,7 +335,7 @@ Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::
       return tl::unexpected(answer.error());
   }
   if (present && !made.same() && model.measures[*present].expression->type.is_number())
-    made.sources = SourceFinder(dataset, made.measure, text).find();
+    SourceFinder(dataset, made.measure, text).find(made);
   return made;
 }
 

@@ -613,6 +613,29 @@ Report report(const Draft& draft) {
     made.blocks.push_back(Heading{"Where it comes from, each line within the one above"});
     made.blocks.push_back(std::move(sources));
   }
+  if (!draft.rows.empty()) {
+    Table rows{"rows", InCsv::no, {}, {}};
+    const std::size_t keys = draft.row_columns.size() - 2;
+    for (std::size_t c = 0; c < draft.row_columns.size(); ++c) {
+      const ResultColumn& column = draft.row_columns[c];
+      const std::string name = c < keys ? column.name : (c == keys ? "base" : "draft");
+      rows.columns.push_back({name, column.name, column.type.is_number(), Audience::all});
+    }
+    for (const DraftRow& row : draft.rows) {
+      std::vector<Value> cells = row.cells;
+      cells.push_back(row.base);
+      cells.push_back(row.draft);
+      TableRow line;
+      for (std::size_t c = 0; c < cells.size(); ++c) {
+        const ResultColumn& column = draft.row_columns[c];
+        line.cells.push_back(cell::value(cells[c], column.type, column.format));
+        if (cells[c].is_null()) line.cells.back().shown = "null";
+      }
+      rows.rows.push_back(std::move(line));
+    }
+    made.blocks.push_back(Heading{"Rows that carry most of it"});
+    made.blocks.push_back(std::move(rows));
+  }
   return made;
 }
 

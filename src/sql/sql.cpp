@@ -39,10 +39,11 @@ std::string shown(const Value& value, Type type) {
 
 }  // namespace
 
-Result<std::string> sql(const Dataset& dataset, const Question& question) {
+Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDialect dialect) {
   const auto prepared = engine::prepare(dataset.model(), question);
   if (!prepared) return tl::unexpected(prepared.error());
-  return sql_engine::translate(prepared->model, prepared->query, engine::source_of(dataset).setting.today);
+  const auto words = dialect == SqlDialect::sqlite ? sql_engine::sqlite_dialect() : sql_engine::postgresql_dialect();
+  return sql_engine::translate(prepared->model, prepared->query, engine::source_of(dataset).setting.today, *words);
 }
 
 Result<Agreement> against_sqlite(const Dataset& dataset, const Question& question) {
@@ -54,7 +55,8 @@ Result<Agreement> against_sqlite(const Dataset& dataset, const Question& questio
   if (!answer) return tl::unexpected(answer.error());
   Agreement agreement;
   agreement.engine_nanoseconds = answer->nanoseconds;
-  agreement.statement = sql_engine::translate(prepared->model, prepared->query, source.setting.today);
+  agreement.statement =
+      sql_engine::translate(prepared->model, prepared->query, source.setting.today, *sql_engine::sqlite_dialect());
   auto database = sql_engine::Sqlite::open();
   if (!database) return tl::unexpected(database.error());
   for (language::TableIndex t = 0; t < prepared->model.tables.size(); ++t) {

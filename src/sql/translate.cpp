@@ -7,38 +7,18 @@
 #include <map>
 #include <memory>
 #include <optional>
+#include <set>
 #include <vector>
 
 #include "base/exact.h"
 #include "language/slices.h"
+#include "sql/dialect.h"
 
 namespace juniper::sql_engine {
 
 using namespace language;
 
-std::string quoted(const std::string& name) {
-  std::string out = "\"";
-  for (const char c : name) out += c == '"' ? std::string("\"\"") : std::string(1, c);
-  return out + "\"";
-}
-
 namespace {
-
-std::string text_literal(const std::string& text) {
-  std::string out = "'";
-  for (const char c : text) out += c == '\'' ? std::string("''") : std::string(1, c);
-  return out + "'";
-}
-
-std::string joined(const std::vector<std::string>& parts, std::string_view between) {
-  std::string out;
-  for (const std::string& part : parts) out += (out.empty() ? "" : std::string(between)) + part;
-  return out;
-}
-
-std::string power_text(int digits) {
-  return base::exact_text(base::power_of_ten(digits), 0);
-}
 
 // A table under an alias, and the joins that reading its rows has asked for so far.
 struct From {
@@ -90,14 +70,18 @@ struct RowsSql {
 
 class Translator {
  public:
-  Translator(const CheckedModel& model, std::int64_t today) : model_(model), today_(today) {}
+  Translator(const CheckedModel& model, const Dialect& dialect, std::int64_t today)
+      : model_(model), dialect_(dialect), today_(today) {}
+
+  // The tables that were read.
+  std::vector<TableIndex> used() const { return {used_.begin(), used_.end()}; }
 
   // --- scalars ------------------------------------------------------------------------------------------------------
 
   std::string value(const NodePtr& node, const Scope& scope) {
     switch (node->op) {
       case Op::literal:
-        return literal(node->literal);
+        return dialect_.literal(node->literal, node->type);
       case Op::column: {
         const RowSql& row = scope.rows.at(node->variable);
         return column(*row.from, routed(model_, node->column, row.slice.roles));
@@ -130,36 +114,27 @@ class Translator {
       case Op::aggregate:
         return aggregate(*node, scope);
       case Op::grouping:
-        return is_grouped(node->column, scope.slice) ? "0" : "1";
+        return dialect_.literal(Value::of(int128{is_grouped(node->column, scope.slice) ? 0 : 1}), node->type);
       default: {
         std::vector<std::string> operands;
         for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
-        return operation(*node, operands);
+        return dialect_.operation(*node, operands, today_);
       }
     }
-  }
-
-  static std::string literal(const Value& v) {
-    switch (v.kind()) {
-      case Value::Kind::null:
-        return "NULL";
-      case Value::Kind::exact:
-        return base::exact_text(v.exact(), 0);
-      case Value::Kind::real:
-        return fmt::format("{:.17e}", v.real());
-      case Value::Kind::text:
-        return text_literal(v.text());
-    }
-    return "NULL";
   }
 
   // --- reading ------------------------------------------------------------------------------------------------------
 
   std::shared_ptr<From> table(TableIndex table) {
     auto from = std::make_shared<From>();
-    from->source = quoted(model_.tables[table].name);
+    from->source = named(table);
     from->alias = fmt::format("t{}", ++aliases_);
     return from;
+  }
+
+  std::string named(TableIndex table) {
+    used_.insert(table);
+    return dialect_.table(model_.tables[table]);
   }
 
   // The alias under which a path's end is joined.
@@ -175,8 +150,7 @@ class Translator {
                                   quoted(model_.tables[link.to.table].columns[link.to.columns[c]].name), before,
                                   quoted(model_.tables[link.from.table].columns[link.from.columns[c]].name)));
     }
-    from.clauses.push_back(
-        fmt::format("LEFT JOIN {} {} ON {}", quoted(model_.tables[link.to.table].name), alias, joined(equal, " AND ")));
+    from.clauses.push_back(fmt::format("LEFT JOIN {} {} ON {}", named(link.to.table), alias, joined(equal, " AND ")));
     from.joins.emplace(path, alias);
     return alias;
   }
@@ -207,7 +181,8 @@ class Translator {
           conditions.push_back("(" + seen_from(held, table, from, slice.roles) + ")");
           break;
         case PredicateKind::key:
-          conditions.push_back(fmt::format("({}) IS ({})", seen_from(held, table, from, slice.roles), held.value));
+          conditions.push_back(
+              dialect_.same("(" + seen_from(held, table, from, slice.roles) + ")", "(" + held.value + ")"));
           break;
         case PredicateKind::row: {
           const auto path = model_.paths(table, held.predicate.table, slice.roles).front();
@@ -320,7 +295,7 @@ class Translator {
 
   void move(HeldSlice& slice, const During& during) {
     const TableIndex calendar = model_.calendar->day.table;
-    const auto unit = static_cast<int>(during.unit);
+    const base::Unit unit = during.unit;
     const HeldSlice here = slice;
     const auto edge = [&](std::string_view word) {
       const auto from = table(calendar);
@@ -335,30 +310,30 @@ class Translator {
     switch (during.period) {
       case Period::to_date:
         last = edge("MAX");
-        first = fmt::format("start_of({}, {})", last, unit);
+        first = dialect_.start_of(last, unit);
         break;
       case Period::whole:
-        first = fmt::format("start_of({}, {})", edge("MAX"), unit);
-        last = fmt::format("end_of({}, {})", edge("MAX"), unit);
+        first = dialect_.start_of(edge("MAX"), unit);
+        last = dialect_.end_of(edge("MAX"), unit);
         break;
       case Period::previous:
-        last = fmt::format("(start_of({}, {}) - 1)", edge("MIN"), unit);
-        first = fmt::format("start_of({}, {})", last, unit);
+        last = "(" + dialect_.start_of(edge("MIN"), unit) + " - 1)";
+        first = dialect_.start_of(last, unit);
         break;
       case Period::next:
-        first = fmt::format("(end_of({}, {}) + 1)", edge("MAX"), unit);
-        last = fmt::format("end_of({}, {})", first, unit);
+        first = "(" + dialect_.end_of(edge("MAX"), unit) + " + 1)";
+        last = dialect_.end_of(first, unit);
         break;
       case Period::trailing:
         last = edge("MAX");
-        first = fmt::format("(moved({}, {}, {}) + 1)", last, -during.count, unit);
+        first = "(" + dialect_.moved(last, std::to_string(-during.count), unit) + " + 1)";
         break;
       case Period::shift:
         held.is_day = [this, here, calendar, count = during.count, unit](const std::string& day) {
           const auto from = table(calendar);
           const std::string own = column(*from, {calendar, {}, model_.calendar->day});
           auto where = allowed(calendar, from, here);
-          where.push_back(fmt::format("moved({}, {}, {}) = {}", own, count, unit, day));
+          where.push_back(dialect_.moved(own, std::to_string(count), unit) + " = " + day);
           return fmt::format("EXISTS (SELECT 1 FROM {}{})", from_text(*from), where_text(where));
         };
         break;
@@ -498,7 +473,7 @@ class Translator {
     RowsSql made = rows(set->input, *group.around);
     const Scope inner = inside(*group.around, made.row);
     for (std::size_t k = 0; k < set->values.size(); ++k)
-      made.where.push_back(fmt::format("({}) IS {}", value(set->values[k], inner), group.fields[k]));
+      made.where.push_back(dialect_.same("(" + value(set->values[k], inner) + ")", group.fields[k]));
     return made;
   }
 
@@ -524,8 +499,7 @@ class Translator {
     if (set->table) {
       // The table again, for its columns.
       auto again = table(*set->table);
-      again->source = fmt::format("{} JOIN {}", made.from->source + " " + made.from->alias,
-                                  quoted(model_.tables[*set->table].name));
+      again->source = fmt::format("{} JOIN {}", made.from->source + " " + made.from->alias, named(*set->table));
       again->clauses.push_back(fmt::format("ON {0}.\"row$\" = {1}.\"row$\"", again->alias, made.from->alias));
       made.row.from = again;
       const std::string keys = made.from->alias;
@@ -554,50 +528,14 @@ class Translator {
     if (node.aggregate == Aggregate::list) return list(node, set, x[0]);
     const std::string rows_text = fmt::format("FROM {}{}", from_text(*set.from), where_text(set.where));
     if (node.aggregate == Aggregate::exists) return fmt::format("EXISTS (SELECT 1 {})", rows_text);
-    if (node.aggregate == Aggregate::row_count) return fmt::format("(SELECT COUNT(*) FROM (SELECT 1 {}))", rows_text);
+    if (node.aggregate == Aggregate::row_count) return fmt::format("(SELECT COUNT(*) FROM (SELECT 1 {}) q)", rows_text);
     if (node.aggregate == Aggregate::rank) {
       return fmt::format(
-          "(CASE WHEN ({0}) IS NOT NULL THEN 1 + (SELECT COUNT({1}x) FROM (SELECT {2} AS x {3}) WHERE x {4} ({0})) "
+          "(CASE WHEN ({0}) IS NOT NULL THEN 1 + (SELECT COUNT({1}x) FROM (SELECT {2} AS x {3}) q WHERE x {4} ({0})) "
           "END)",
           x[0], node.dense ? "DISTINCT " : "", x[1], rows_text, node.descending[0] ? ">" : "<");
     }
-    return fmt::format("(SELECT {} FROM (SELECT {} AS x {}))", aggregate_of_x(node), x[0], rows_text);
-  }
-
-  static std::string aggregate_of_x(const Node& node) {
-    switch (node.aggregate) {
-      case Aggregate::count:
-        return "COUNT(x)";
-      case Aggregate::count_distinct:
-        return "COUNT(DISTINCT x)";
-      case Aggregate::sum:
-        return "SUM(x)";
-      case Aggregate::avg:
-        if (node.children[0]->type.kind == TypeKind::real) return "AVG(x)";
-        return fmt::format("CAST(SUM(x) AS REAL) / (COUNT(x) * {})", power_text(node.children[0]->type.scale));
-      case Aggregate::min:
-      case Aggregate::every:
-        return "MIN(x)";
-      case Aggregate::max:
-      case Aggregate::any:
-        return "MAX(x)";
-      case Aggregate::product:
-        return "product(x)";
-      case Aggregate::median:
-        return "quantile(x, 0.5)";
-      case Aggregate::quantile:
-        return fmt::format("quantile(x, {:.17e})", node.literal.real());
-      case Aggregate::variance:
-        return "variance(x, 1)";
-      case Aggregate::variance_pop:
-        return "variance(x, 0)";
-      case Aggregate::stddev:
-        return "sqrt(variance(x, 1))";
-      case Aggregate::stddev_pop:
-        return "sqrt(variance(x, 0))";
-      default:
-        return "CASE WHEN COUNT(*) = COUNT(x) AND COUNT(DISTINCT x) = 1 THEN MIN(x) END";
-    }
+    return fmt::format("(SELECT {} FROM (SELECT {} AS x {}) q)", dialect_.aggregate_of_x(node), x[0], rows_text);
   }
 
   // The columns by which rows are ordered, as k0, k1, …
@@ -620,8 +558,8 @@ class Translator {
       order.add(x[k], node.descending[k - 1] != last ? "DESC" : "ASC");
     }
     for (const std::string& tie : row_order(set.row)) order.add(tie, last ? "DESC NULLS FIRST" : "ASC NULLS LAST");
-    return fmt::format("(SELECT x FROM (SELECT {} AS x{} FROM {}{}) WHERE {} ORDER BY {} LIMIT 1)", x[0], order.columns,
-                       from_text(*set.from), where_text(set.where), joined(present, " AND "),
+    return fmt::format("(SELECT x FROM (SELECT {} AS x{} FROM {}{}) q WHERE {} ORDER BY {} LIMIT 1)", x[0],
+                       order.columns, from_text(*set.from), where_text(set.where), joined(present, " AND "),
                        joined(order.terms, ", "));
   }
 
@@ -629,225 +567,15 @@ class Translator {
     Ordering order;
     for (const auto& [key, descending] : set.order) order.add(key, descending ? "DESC NULLS LAST" : "ASC NULLS LAST");
     for (const std::string& tie : row_order(set.row)) order.add(tie, "ASC NULLS LAST");
-    return fmt::format(
-        "(SELECT group_concat(x, {}) FROM (SELECT x FROM (SELECT {} AS x{} FROM {}{}) WHERE x IS NOT NULL ORDER BY "
-        "{}))",
-        text_literal(node.literal.text()), x, order.columns, from_text(*set.from), where_text(set.where),
-        joined(order.terms, ", "));
-  }
-
-  // --- operations ---------------------------------------------------------------------------------------------------
-
-  std::string operation(const Node& node, const std::vector<std::string>& x) {
-    const auto binary = [&](std::string_view word) { return fmt::format("({} {} {})", x[0], word, x[1]); };
-    switch (node.op) {
-      case Op::add:
-        return binary("+");
-      case Op::subtract:
-        return binary("-");
-      case Op::multiply:
-        return binary("*");
-      case Op::divide: {
-        const Type a = node.children[0]->type;
-        const Type b = node.children[1]->type;
-        if (a.kind == TypeKind::real) return fmt::format("({} / NULLIF({}, 0.0))", x[0], x[1]);
-        return fmt::format("(CAST({} * {} AS REAL) / NULLIF({} * {}, 0))", x[0],
-                           power_text(std::max(0, b.scale - a.scale)), x[1],
-                           power_text(std::max(0, a.scale - b.scale)));
-      }
-      case Op::int_divide:
-        return fmt::format("({} / NULLIF({}, 0))", x[0], x[1]);
-      case Op::modulo:
-        return fmt::format("({} % NULLIF({}, 0))", x[0], x[1]);
-      case Op::negate:
-        return fmt::format("(-({}))", x[0]);
-      case Op::equal:
-        return binary("=");
-      case Op::not_equal:
-        return binary("<>");
-      case Op::less:
-        return binary("<");
-      case Op::less_equal:
-        return binary("<=");
-      case Op::is_distinct:
-        return binary("IS NOT");
-      case Op::in: {
-        const std::vector<std::string> members(x.begin() + 1, x.end());
-        return fmt::format("({} IN ({}))", x[0], joined(members, ", "));
-      }
-      case Op::like:
-        return binary("LIKE");
-      case Op::and_:
-        return binary("AND");
-      case Op::or_:
-        return binary("OR");
-      case Op::not_:
-        return fmt::format("(NOT {})", x[0]);
-      case Op::is_null:
-        return fmt::format("({} IS NULL)", x[0]);
-      case Op::concat:
-        return binary("||");
-      case Op::cases: {
-        std::string out = "(CASE";
-        for (std::size_t i = 0; i + 1 < x.size(); i += 2) out += fmt::format(" WHEN {} THEN {}", x[i], x[i + 1]);
-        return out + fmt::format(" ELSE {} END)", x.back());
-      }
-      case Op::rescale:
-        return fmt::format("({} * {})", x[0], power_text(node.type.scale - node.children[0]->type.scale));
-      case Op::to_real:
-        if (node.children[0]->type.kind == TypeKind::real) return x[0];
-        return fmt::format("(CAST({} AS REAL) / {}.0)", x[0], power_text(node.children[0]->type.scale));
-      default:
-        return call(node, x);
-    }
-  }
-
-  // least and greatest: nulls do not count.
-  static std::string extreme(const std::vector<std::string>& x, std::string_view word) {
-    std::string all = x[0];
-    for (std::size_t i = 1; i < x.size(); ++i) all = fmt::format("coalesce({0}({1}, {2}), {1}, {2})", word, all, x[i]);
-    return all;
-  }
-
-  static std::string rounded(const Node& node, const std::string& x) {
-    const Type type = node.children[0]->type;
-    const bool round = node.function == Function::round;
-    const int digits = round && node.children.size() > 1 ? static_cast<int>(node.children[1]->literal.exact()) : 0;
-    if (type.kind == TypeKind::real) {
-      if (round) return fmt::format("round_real({}, {})", x, digits);
-      return fmt::format(
-          "{}({})", node.function == Function::floor ? "floor" : (node.function == Function::ceil ? "ceil" : "trunc"),
-          x);
-    }
-    if (type.scale <= digits) return x;
-    const std::string step = power_text(type.scale - digits);
-    const std::string half = base::exact_text(base::power_of_ten(type.scale - digits) / 2, 0);
-    const std::string back = power_text(std::max(0, node.type.scale - digits));
-    std::string quotient;
-    switch (node.function) {
-      case Function::round:
-        quotient =
-            fmt::format("(CASE WHEN {0} < 0 THEN -((-({0}) + {1}) / {2}) ELSE ({0} + {1}) / {2} END)", x, half, step);
-        break;
-      case Function::floor:
-        quotient = fmt::format("({0} / {1} - ({0} % {1} < 0))", x, step);
-        break;
-      case Function::ceil:
-        quotient = fmt::format("({0} / {1} + ({0} % {1} > 0))", x, step);
-        break;
-      default:
-        quotient = fmt::format("({} / {})", x, step);
-    }
-    return fmt::format("({} * {})", quotient, back);
-  }
-
-  // Days, and seconds of the day, of a date, datetime or time.
-  static std::string days_of(const std::string& x, Type type) {
-    return type.kind == TypeKind::datetime ? fmt::format("floor_divide({}, 86400000000)", x) : x;
-  }
-
-  std::string call(const Node& node, const std::vector<std::string>& x) {
-    const Type first = x.empty() ? Type{} : node.children[0]->type;
-    const auto date_part = [&](std::string_view format) {
-      return fmt::format("CAST(strftime('{}', {} * 86400, 'unixepoch') AS INTEGER)", format, days_of(x[0], first));
-    };
-    const auto second_of_day = [&] {
-      return first.kind == TypeKind::datetime
-                 ? fmt::format("(({0} - floor_divide({0}, 86400000000) * 86400000000) / 1000000)", x[0])
-                 : fmt::format("({} / 1000000)", x[0]);
-    };
-    switch (node.function) {
-      case Function::abs:
-        return fmt::format("abs({})", x[0]);
-      case Function::round:
-      case Function::floor:
-      case Function::ceil:
-      case Function::trunc:
-        return rounded(node, x[0]);
-      case Function::sign:
-        return fmt::format("CAST(sign({}) AS INTEGER)", x[0]);
-      case Function::sqrt:
-        return fmt::format("sqrt({})", x[0]);
-      case Function::exp:
-        return fmt::format("exp({})", x[0]);
-      case Function::ln:
-        return fmt::format("ln({})", x[0]);
-      case Function::power:
-        // A negative power of zero is infinite, which is null.
-        return fmt::format("pow(CASE WHEN {1} < 0 THEN NULLIF({0}, 0.0) ELSE {0} END, {1})", x[0], x[1]);
-      case Function::least:
-        return extreme(x, "min");
-      case Function::greatest:
-        return extreme(x, "max");
-      case Function::coalesce:
-        return fmt::format("coalesce({})", joined(x, ", "));
-      case Function::length:
-        return fmt::format("length({})", x[0]);
-      case Function::upper:
-      case Function::lower:
-        return fmt::format("{}_text({})", node.function == Function::upper ? "upper" : "lower", x[0]);
-      case Function::trim:
-        return fmt::format("trim({})", x[0]);
-      case Function::substring:
-        if (x.size() == 2) return fmt::format("substr({}, max({}, 1))", x[0], x[1]);
-        return fmt::format("substr({0}, max({1}, 1), max({1} + max({2}, 0), 1) - max({1}, 1))", x[0], x[1], x[2]);
-      case Function::replace:
-        return fmt::format("replace({}, {}, {})", x[0], x[1], x[2]);
-      case Function::starts_with:
-        return fmt::format("(substr({0}, 1, length({1})) = {1})", x[0], x[1]);
-      case Function::ends_with:
-        return fmt::format(
-            "(CASE WHEN length({1}) = 0 AND {0} IS NOT NULL THEN 1 ELSE length({0}) >= length({1}) AND "
-            "substr({0}, -length({1})) = {1} END)",
-            x[0], x[1]);
-      case Function::contains:
-        return fmt::format("(instr({0}, {1}) > 0)", x[0], x[1]);
-      case Function::year:
-        return date_part("%Y");
-      case Function::quarter:
-        return fmt::format("(({} + 2) / 3)", date_part("%m"));
-      case Function::month:
-        return date_part("%m");
-      case Function::day:
-        return date_part("%d");
-      case Function::weekday:
-        return fmt::format("(({} + 6) % 7 + 1)", date_part("%w"));
-      case Function::week:
-        return fmt::format("iso_week({})", days_of(x[0], first));
-      case Function::hour:
-        return fmt::format("({} / 3600)", second_of_day());
-      case Function::minute:
-        return fmt::format("({} / 60 % 60)", second_of_day());
-      case Function::second:
-        return fmt::format("({} % 60)", second_of_day());
-      case Function::date:
-        return days_of(x[0], first);
-      case Function::time:
-        return fmt::format("({0} - floor_divide({0}, 86400000000) * 86400000000)", x[0]);
-      case Function::add_days:
-        return fmt::format("moved({}, {}, 0)", x[0], x[1]);
-      case Function::add_months:
-        return fmt::format("moved({}, {}, 2)", x[0], x[1]);
-      case Function::add_years:
-        return fmt::format("moved({}, {}, 4)", x[0], x[1]);
-      case Function::days_between:
-        return fmt::format("({} - {})", x[1], x[0]);
-      case Function::months_between:
-        return fmt::format("months_between({}, {})", x[0], x[1]);
-      case Function::years_between:
-        return fmt::format("years_between({}, {})", x[0], x[1]);
-      case Function::start_of:
-        return fmt::format("start_of({}, {})", x[0], x[1]);
-      case Function::end_of:
-        return fmt::format("end_of({}, {})", x[0], x[1]);
-      case Function::today:
-        return std::to_string(today_);
-    }
-    return "NULL";
+    return dialect_.list(
+        fmt::format("(SELECT {} AS x{} FROM {}{}) q", x, order.columns, from_text(*set.from), where_text(set.where)),
+        text_literal(node.literal.text()), joined(order.terms, ", "));
   }
 
   const CheckedModel& model_;
+  const Dialect& dialect_;
   std::int64_t today_;
+  std::set<TableIndex> used_;
   int aliases_ = 0;
   VariableId next_name_ = 1U << 30;  // above those of any model
 };
@@ -895,13 +623,18 @@ std::string level(Translator& translator, const CheckedModel& model, const Query
 
 }  // namespace
 
-std::string translate(const CheckedModel& model, const Query& query, std::int64_t today) {
-  Translator translator(model, today);
+std::string translate(const CheckedModel& model, const Query& query, std::int64_t today, const Dialect& dialect) {
+  Translator translator(model, dialect, today);
   std::vector<std::uint32_t> all(query.by.size());
   for (std::uint32_t k = 0; k < all.size(); ++k) all[k] = k;
   std::vector<std::string> levels{level(translator, model, query, 0, all)};
   for (const auto& kept : query.totals) levels.push_back(level(translator, model, query, levels.size(), kept));
-  std::string statement = "SELECT * FROM (\n" + joined(levels, "\nUNION ALL\n") + "\n)";
+  std::vector<std::string> columns{"\"level\""};
+  for (const QueryBy& key : query.by) {
+    columns.push_back(dialect.shown(quoted(key.name), model.column(key.column.column).type));
+  }
+  for (const QueryShow& item : query.show) columns.push_back(dialect.shown(quoted(item.name), item.expression->type));
+  std::string statement = "SELECT " + joined(columns, ", ") + " FROM (\n" + joined(levels, "\nUNION ALL\n") + "\n) r";
   // Rows without any number are left out, but for a total over everything.
   if (!query.by.empty() && !query.keep_empty) {
     std::vector<std::string> present;
@@ -912,21 +645,23 @@ std::string translate(const CheckedModel& model, const Query& query, std::int64_
     statement += "\nWHERE " + joined(present, " OR ");
   }
   std::vector<std::string> order{"\"level\""};
-  for (const QueryBy& key : query.by) order.push_back(quoted(key.name) + " NULLS LAST");
-  return statement + "\nORDER BY " + joined(order, ", ") + "\n";
+  for (const QueryBy& key : query.by) order.push_back("r." + quoted(key.name) + " NULLS LAST");
+  statement += "\nORDER BY " + joined(order, ", ") + "\n";
+  return dialect.before(statement, model, translator.used()) + statement;
 }
 
-std::string translate_column(const CheckedModel& model, TableIndex table, const NodePtr& expression,
-                             std::int64_t today) {
-  Translator translator(model, today);
+std::string translate_column(const CheckedModel& model, TableIndex table, const NodePtr& expression, std::int64_t today,
+                             const Dialect& dialect) {
+  Translator translator(model, dialect, today);
   Scope scope;
   RowSql row;
   row.table = table;
   row.from = translator.table(table);
   scope.rows.emplace(model.tables[table].row, row);
   const std::string value = translator.value(expression, scope);
-  return fmt::format("SELECT {}.\"row$\", {} FROM {} ORDER BY 1\n", row.from->alias, value,
-                     Translator::from_text(*row.from));
+  const std::string statement = fmt::format("SELECT {}.\"row$\", {} FROM {} ORDER BY 1\n", row.from->alias, value,
+                                            Translator::from_text(*row.from));
+  return dialect.before(statement, model, translator.used()) + statement;
 }
 
 }  // namespace juniper::sql_engine

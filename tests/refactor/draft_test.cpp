@@ -46,12 +46,31 @@ TEST(Draft, TellsWhereADifferenceComesFrom) {
   const auto made = draft(model.open(), "measure energy = sum(energy for sessions where tariffs.plan is not null)");
   ASSERT_TRUE(made);
   ASSERT_FALSE(made->sources.empty());
-  // All of it is one session of five, that of the tariff that has no match.
-  EXPECT_EQ(made->sources[0].column, "sessions.id");
-  EXPECT_EQ(made->sources[0].values, (std::vector<std::string>{"4: -7"}));
-  EXPECT_EQ(made->sources[0].of_values, 5U);
+  // All of it lies in the tariff that has no match, and there in one session.
+  EXPECT_EQ(made->sources[0].column, "sessions.tariff");
+  EXPECT_EQ(made->sources[0].values, (std::vector<std::string>{"X: -7"}));
+  EXPECT_EQ(made->sources[0].of_values, 4U);
+  ASSERT_EQ(made->rows.size(), 1U);
+  std::string columns;
+  for (const ResultColumn& column : made->row_columns) columns += column.name + " ";
+  EXPECT_EQ(columns, "sessions.id sessions.energy tariffs.plan energy with the draft ");
+  EXPECT_EQ(to_text(made->rows[0].cells[0], {}), "4");
+  EXPECT_EQ(to_text(made->rows[0].base, made->row_columns[3].type), "7.0");
+  EXPECT_TRUE(made->rows[0].draft.is_null());
   EXPECT_EQ(made->sources[0].share, 1);
   EXPECT_NE(render(report(*made)).find("Where it comes from"), std::string::npos);
+}
+
+TEST(Draft, NumbersOfOtherScaleAreComparedAsNumbers) {
+  const test::SmallModel model = network();
+  const auto made =
+      draft(model.open(), "measure revenue = sum(round(energy * tariffs.price, 1) for sessions)", {"plans"});
+  ASSERT_TRUE(made) << test::messages(made.error());
+  // The scale differs, and no number does.
+  EXPECT_EQ(made->queries[0].comparison.differences, 1U);
+  EXPECT_EQ(made->queries[0].comparison.samples[0].kind, DifferenceKind::columns);
+  EXPECT_EQ(made->queries[0].comparison.cells, 8U);
+  EXPECT_TRUE(made->rows.empty());
 }
 
 TEST(Draft, TheSameMeaningIsTheSameEverywhere) {

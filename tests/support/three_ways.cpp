@@ -40,7 +40,8 @@ std::string column_difference(const Dataset& dataset, language::ColumnId id) {
   for (language::TableIndex t = 0; t < source.model.tables.size(); ++t) {
     if (auto added = database->add_table(source, t); !added) return test::messages(added.error());
   }
-  const std::string statement = sql_engine::translate_column(source.model, id.table, expression, source.setting.today);
+  const std::string statement = sql_engine::translate_column(source.model, id.table, expression, source.setting.today,
+                                                             *sql_engine::sqlite_dialect());
   const auto rows = database->run(statement, {Type{TypeKind::integer, 0}, stored.type});
   if (!rows) {
     const std::string said = test::messages(rows.error());

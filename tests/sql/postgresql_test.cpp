@@ -1,0 +1,137 @@
+// The statements in PostgreSQL's words, run by a server, beside the engine's answers.
+#include <fmt/format.h>
+#include <gtest/gtest.h>
+
+#include <cmath>
+#include <map>
+
+#include "juniper/sql.h"
+#include "random/random_query.h"
+#include "support/postgresql.h"
+
+namespace juniper {
+namespace {
+
+bool same_text(const std::string& ours, const std::string& theirs, Type type) {
+  if (type.kind == TypeKind::boolean) return ours.substr(0, 1) == theirs;
+  if (type.kind != TypeKind::real) return ours == theirs;
+  const double a = std::stod(ours);
+  const double b = std::stod(theirs);
+  return std::abs(a - b) <= 1e-9 * std::max({std::abs(a), std::abs(b), 1.0});
+}
+
+// What differs between an answer and the server's; "" when nothing does.
+std::string difference(const QueryResult& ours, const test::Postgresql::Answer& theirs) {
+  if (!theirs.error.empty()) return theirs.error;
+  if (ours.rows.size() != theirs.rows.size())
+    return fmt::format("{} rows here, {} there", ours.rows.size(), theirs.rows.size());
+  std::size_t keys = 0;
+  while (keys < ours.columns.size() && ours.columns[keys].is_key) ++keys;
+  const auto text = [&](const ResultRow& row, std::size_t c) {
+    return row.cells[c].is_null() ? std::string("~null") : to_text(row.cells[c], ours.columns[c].type);
+  };
+  std::map<std::string, const std::vector<std::optional<std::string>>*> by_key;
+  for (const auto& row : theirs.rows) {
+    std::string key;
+    for (std::size_t c = 0; c <= keys; ++c) {
+      std::string cell = row[c].value_or("~null");
+      if (c > 0 && ours.columns[c - 1].type.kind == TypeKind::boolean && row[c]) cell = cell == "t" ? "true" : "false";
+      key += cell + "|";
+    }
+    by_key[key] = &row;
+  }
+  for (const ResultRow& row : ours.rows) {
+    std::string key = std::to_string(row.level) + "|";
+    for (std::size_t c = 0; c < keys; ++c) key += text(row, c) + "|";
+    const auto at = by_key.find(key);
+    if (at == by_key.end()) return "no row for " + key;
+    for (std::size_t c = keys; c < ours.columns.size(); ++c) {
+      const auto& cell = (*at->second)[c + 1];
+      const bool same =
+          row.cells[c].is_null() ? !cell.has_value() : cell && same_text(text(row, c), *cell, ours.columns[c].type);
+      if (!same) return fmt::format("{}: {} here, {} there", ours.columns[c].name, text(row, c), cell.value_or("null"));
+    }
+  }
+  return "";
+}
+
+class PostgresqlSql : public testing::Test {
+ protected:
+  static void SetUpTestSuite() { server_ = new test::Postgresql; }
+  static void TearDownTestSuite() { delete std::exchange(server_, nullptr); }
+  void SetUp() override { ASSERT_EQ(server_->problem(), ""); }
+  static test::Postgresql* server_;
+};
+test::Postgresql* PostgresqlSql::server_ = nullptr;
+
+TEST_F(PostgresqlSql, QueriesOfTheDemoAgree) {
+  const test::TempFolder folder;
+  std::filesystem::copy(std::string(JUNIPER_SOURCE_DIR) + "/demo/small", folder.path("d"),
+                        std::filesystem::copy_options::recursive);
+  const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
+  ASSERT_TRUE(dataset);
+  server_->load(*dataset);
+  ASSERT_EQ(server_->problem(), "");
+  std::vector<std::string> statements;
+  std::vector<QueryResult> ours;
+  for (const std::string query :
+       {"plans", "sizes", "equipment", "by days.year show revenue, (revenue during to_date(year)) as so_far"}) {
+    statements.push_back(*sql(*dataset, {query}, SqlDialect::postgresql));
+    ours.push_back(*ask(*dataset, {query}));
+  }
+  const auto theirs = server_->run(statements);
+  for (std::size_t i = 0; i < ours.size(); ++i) EXPECT_EQ(difference(ours[i], theirs[i]), "") << statements[i];
+}
+
+// What the published list leaves outside: reals of extreme size are errors of the server.
+bool is_outside(const std::string& error) {
+  return error.find("out of range") != std::string::npos || error.find("statement timeout") != std::string::npos ||
+         error.find("stack depth") != std::string::npos;
+}
+
+TEST_F(PostgresqlSql, RandomQueriesAgree) {
+  const std::uint64_t seed = test::test_seed(515);
+  const char* const wanted = std::getenv("JUNIPER_QUERIES");
+  const std::size_t queries = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : 120;
+  test::Random random(seed);
+  std::size_t compared = 0;
+  std::size_t outside = 0;
+  while (compared < queries) {
+    test::RandomModel model = test::random_model(random, 12);
+    test::add_definitions(random, model);
+    const test::SmallModel files(model.text(), model.files());
+    const auto dataset = Dataset::open(files.path());
+    if (!dataset) continue;
+    server_->load(*dataset);
+    ASSERT_EQ(server_->problem(), "");
+    std::vector<std::string> statements;
+    std::vector<std::string> texts;
+    std::vector<QueryResult> ours;
+    for (int q = 0; q < 40; ++q) {
+      test::RandomQuery query = test::random_query(random, model);
+      query.limit.clear();
+      const std::string text = query.text();
+      auto answer = ask(*dataset, {text});
+      if (!answer) continue;
+      statements.push_back(*sql(*dataset, {text}, SqlDialect::postgresql));
+      texts.push_back(text);
+      ours.push_back(std::move(*answer));
+    }
+    const auto theirs = server_->run(statements);
+    for (std::size_t i = 0; i < ours.size(); ++i) {
+      ++compared;
+      if (is_outside(theirs[i].error)) {
+        ++outside;
+        continue;
+      }
+      ASSERT_EQ(difference(ours[i], theirs[i]), "") << "seed " << seed << "\n"
+                                                    << texts[i] << "\n"
+                                                    << statements[i] << model.text();
+    }
+  }
+  fmt::print("{} of {} queries are outside of the comparison\n", outside, compared);
+  EXPECT_LT(outside * 10, compared);
+}
+
+}  // namespace
+}  // namespace juniper
