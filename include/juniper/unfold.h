@@ -54,7 +54,8 @@ struct UnfoldedPart {
   std::vector<UnfoldedFilter> filters;
   std::vector<UnfoldedMiss> misses;
   std::vector<UnfoldedColumn> columns;
-  std::vector<UnfoldedRow> rows;  // those with the largest values, or the first; then the first that are skipped
+  std::vector<UnfoldedRow>
+      rows;  // those with the largest values, or the first, of first and last those that win; then the first skipped
 };
 
 struct Unfolding {

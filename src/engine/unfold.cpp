@@ -130,7 +130,7 @@ class Unfolder {
     std::vector<ColumnRef> columns;
     if (rows.table) columns = columns_read(*node, *rows.table, rows.slice ? rows.slice->roles : Roles{});
     if (rows.table) add_misses(part, columns, rows);
-    add_rows(part, *node, pairs, columns, values);
+    add_rows(part, *node, pairs, columns, values, slice);
     parts_[index] = std::move(part);
   }
 
@@ -194,9 +194,10 @@ class Unfolder {
   }
 
   void add_rows(UnfoldedPart& part, const Node& node, const FramePtr& pairs, const std::vector<ColumnRef>& refs,
-                const VectorPtr& values) {
+                const VectorPtr& values, const SlicePtr& slice) {
     const Binding& binding = pairs->bindings.begin()->second;
-    const std::vector<std::uint32_t> chosen = sample(values, pairs->rows);
+    const bool edge = node.aggregate == Aggregate::first || node.aggregate == Aggregate::last;
+    const std::vector<std::uint32_t> chosen = edge ? edges(node, pairs, slice) : sample(values, pairs->rows);
     std::vector<ColumnRef> columns;
     if (binding.table) {
       const auto& own = model_.tables[*binding.table].columns;
@@ -251,6 +252,28 @@ class Unfolder {
     }
     for (std::size_t f = 0; f < fields; ++f) row.cells.push_back(binding.fields[f]->value_at(i));
     return row;
+  }
+
+  // The rows that stand first, or last, by what the aggregate orders them by.
+  std::vector<std::uint32_t> edges(const Node& node, const FramePtr& pairs, const SlicePtr& slice) {
+    std::vector<std::uint32_t> rows(pairs->rows);
+    std::iota(rows.begin(), rows.end(), 0U);
+    std::vector<Encoding> keys;
+    for (std::size_t k = 1; k < node.children.size(); ++k)
+      keys.emplace_back(*evaluator_.evaluate(node.children[k], pairs, slice));
+    for (const Encoding& key : keys)
+      std::erase_if(rows, [&](std::uint32_t row) { return (*key.codes())[row] == key.null_code(); });
+    // Rows stand in the order that settles ties.
+    std::stable_sort(rows.begin(), rows.end(), [&](std::uint32_t a, std::uint32_t b) {
+      for (std::size_t k = 0; k < keys.size(); ++k) {
+        const auto [x, y] = std::pair((*keys[k].codes())[a], (*keys[k].codes())[b]);
+        if (x != y) return (x < y) != node.descending[k];
+      }
+      return false;
+    });
+    if (node.aggregate == Aggregate::last) std::reverse(rows.begin(), rows.end());
+    rows.resize(std::min(rows.size(), samples_));
+    return rows;
   }
 
   // The rows with the largest numbers, or the first rows; then the first that are null.

@@ -1,9 +1,11 @@
 // All small expressions: every operator and function over columns, and every one with each of its operands replaced by
 // every other that gives the operand's type; over all pairs of a few values of each type, null among them. Each is
-// computed as a calculated column by the engine, row by row by the naive evaluator, and by SQLite.
+// computed as a calculated column by the engine, row by row by the naive evaluator, and by SQLite. Then every
+// aggregate, over every kind of set of a fact's rows, in every kind of slice.
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include "juniper/ask.h"
 #include "juniper/dataset.h"
 #include "store/store.h"
 #include "support/support.h"
@@ -185,6 +187,111 @@ TEST(Exhaustive, EveryOneWithinEveryOther) {
   fmt::print("{} expressions\n", expressions.size());
   EXPECT_GE(expressions.size(), 2000U);
   expect_agreement(expressions);
+}
+
+// --- aggregates -----------------------------------------------------------------------------------------------------
+
+const char* const network = R"(
+table sessions from csv "s.csv" {
+  key id integer  bay integer  code text  day date  end_day date  kwh decimal(1)  real_kwh real  fast boolean
+}
+table bays from csv "b.csv" { key bay integer  region text }
+table days from csv "d.csv" { key day date  year integer  month integer }
+link sessions.bay     -> bays.bay
+link sessions.day     -> days.day
+link sessions.end_day -> days.day as end_date
+calendar days.day periods (year, month)
+)";
+
+const std::map<std::string, std::string> network_files{
+    {"s.csv",
+     "id,bay,code,day,end_day,kwh,real_kwh,fast\n"
+     "1,1,A,2025-01-30,2025-01-31,1.5,0.5,true\n2,1,B,2025-01-31,2025-02-01,-2.0,1.5,false\n"
+     "3,2,A,2025-02-01,2025-02-01,0.0,,true\n4,2,,2025-02-28,2025-03-01,7.5,2.5,\n"
+     "5,9,B,2025-02-28,,7.5,-0.5,false\n6,,A,,2025-01-31,,1.5,true\n7,1,B,2025-02-01,2025-02-02,1.5,0.0,true\n"},
+    {"b.csv", "bay,region\n1,Coast\n2,Upland\n3,\n"},
+    {"d.csv",
+     "day,year,month\n2025-01-30,2025,1\n2025-01-31,2025,1\n2025-02-01,2025,2\n2025-02-02,2025,2\n"
+     "2025-02-28,2025,2\n2025-03-01,2025,3\n"}};
+
+// Every aggregate, with the loop's rows at the end.
+const std::vector<std::string> aggregates{"sum(x.kwh for x in {})",
+                                          "sum(x.real_kwh for x in {})",
+                                          "avg(x.kwh for x in {})",
+                                          "min(x.day for x in {})",
+                                          "max(x.code for x in {})",
+                                          "count({})",
+                                          "count(x.code for x in {})",
+                                          "count(distinct x.code for x in {})",
+                                          "exists({})",
+                                          "product(x.id for x in {})",
+                                          "median(x.kwh for x in {})",
+                                          "quantile(0.3, x.real_kwh for x in {})",
+                                          "stddev(x.kwh for x in {})",
+                                          "variance_pop(x.real_kwh for x in {})",
+                                          "any(x.fast for x in {})",
+                                          "every(x.kwh > 0 for x in {})",
+                                          "first(x.code by x.kwh for x in {})",
+                                          "last(x.id by (x.day desc, x.kwh) for x in {})",
+                                          "list(x.code, \"/\" for x in {})",
+                                          "rank(1.5 among x.kwh for x in {} desc)",
+                                          "rank(date \"2025-02-01\" among x.day for x in {} dense)",
+                                          "max(count(y in sessions where y.kwh < x.kwh) for x in {})",
+                                          "sum(count(sessions of x) for x in {})"};
+
+// Sets of rows of the fact.
+const std::vector<std::string> sets{"sessions",
+                                    "sessions where kwh > 0",
+                                    "sessions where bays.region is null or fast",
+                                    "sessions via end_date",
+                                    "sessions across bays",
+                                    "sessions across everything but (days)",
+                                    "(top 2 sessions by kwh)",
+                                    "(top 3 sessions by day asc)",
+                                    "sessions sorted by kwh desc",
+                                    "union(sessions where kwh > 1, sessions where fast)",
+                                    "except(sessions, sessions where fast)",
+                                    "intersect(sessions where kwh > 1, sessions where fast)",
+                                    "sessions with n = kwh * 2"};
+
+const std::vector<std::string> modifiers{"",
+                                         " via end_date",
+                                         " across bays",
+                                         " across everything",
+                                         " during to_date(month)",
+                                         " during previous(month)",
+                                         " during shift(-1 month)",
+                                         " during trailing(2 day)",
+                                         " where bays.region = \"Coast\"",
+                                         " across bays where kwh > 0"};
+
+TEST(Exhaustive, EveryAggregateOverEverySetInEverySlice) {
+  const test::SmallModel files(network, network_files);
+  const Dataset dataset = files.open();
+  std::size_t compared = 0;
+  for (const std::string by : {"", "by bays.region", "by days.month, sessions.fast"}) {
+    for (const std::string& modifier : modifiers) {
+      for (const std::string& set : sets) {
+        // What has no meaning here is left out of the query, one by one; the rest is asked together.
+        std::string shown;
+        for (const std::string& aggregate : aggregates) {
+          std::string item = aggregate;
+          const std::size_t hole = item.find("{}");
+          item.replace(hole, 2, set);
+          const std::string expression = fmt::format("({}){}", item, modifier);
+          const std::string show = modifier.empty() ? expression : "(" + expression + ")";
+          if (!ask(dataset, {fmt::format("{} show {} as a", by, show)})) continue;
+          shown += fmt::format("{}{} as a{}", shown.empty() ? "" : ", ", show, compared++);
+        }
+        if (shown.empty()) continue;
+        const std::string asked = by.empty() ? "show " + shown : fmt::format("{} show {} total grand", by, shown);
+        EXPECT_EQ(test::answer_difference(dataset, asked), "") << asked;
+        if (testing::Test::HasFailure()) return;
+      }
+    }
+  }
+  fmt::print("{} aggregates\n", compared);
+  EXPECT_GE(compared, 6000U);
 }
 
 }  // namespace

@@ -118,6 +118,12 @@ TEST_F(Unfold, ShowsTheRowsOfALoopWithTheirMeasures) {
   EXPECT_EQ(rows(best), "bay revenue of b \n1 13.000 \n2 9.000 \n");
 }
 
+TEST_F(Unfold, ShowsWhichRowIsTheLast) {
+  const auto all = parts("last(kwh by (bay, code desc) for sessions)");
+  EXPECT_EQ(to_text(all.at(0).value, all[0].type), "5.0");
+  EXPECT_EQ(rows(all.at(0)), "id kwh bay code \n8 5.0 9 A \n3 30.0 2 A \n");
+}
+
 TEST_F(Unfold, NothingIsNullAndErrorsAreThoseOfAsking) {
   const auto all = parts("revenue", {"bays.region = \"Nowhere\""});
   EXPECT_EQ(outline(all), "measure revenue = null\n  aggregate sum(charge for sessions where kwh > 1) = null\n");

@@ -1,9 +1,12 @@
 // What reads texts must survive any: a target for libFuzzer. It parses and checks the bytes as a model, as a query over
-// a small model and as an expression. Built by `cmake -DJUNIPER_FUZZ=ON` with clang; run as scripts/fuzz [SECONDS].
+// a small model and as an expression, and lays them out. Built by `cmake -DJUNIPER_FUZZ=ON` with clang; run as
+// scripts/fuzz [SECONDS].
 #include <cstddef>
 #include <cstdint>
+#include <cstdlib>
 #include <string>
 
+#include "juniper/format.h"
 #include "juniper/model.h"
 #include "language/check.h"
 #include "language/parser.h"
@@ -37,5 +40,10 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   problems.clear();
   (void)language::parse_expression(checked.sources, file, problems);
   for (const Diagnostic& problem : problems) (void)render(problem);
+  // A text that can be read has one layout, which is its own.
+  if (const auto once = canonical_layout(text)) {
+    const auto twice = canonical_layout(*once);
+    if (!twice || *twice != *once) std::abort();
+  }
   return 0;
 }

@@ -11,6 +11,7 @@
 #include "random/coverage.h"
 #include "random/random_query.h"
 #include "support/support.h"
+#include "support/three_ways.h"
 
 namespace juniper {
 namespace {
@@ -21,29 +22,6 @@ bool has_no_meaning(const Diagnostics& errors) {
                                            "JR-409", "JR-307", "JR-411", "JR-701", "JR-211"};
   return std::all_of(errors.begin(), errors.end(),
                      [](const Diagnostic& d) { return d.severity == Severity::warning || codes.contains(d.code); });
-}
-
-bool same_value(const Value& a, const Value& b) {
-  if (a.kind() != b.kind()) return false;
-  if (a.kind() != Value::Kind::real) return a == b;
-  const double apart = std::abs(a.real() - b.real());
-  return apart <= 1e-7 || apart <= 1e-9 * std::max(std::abs(a.real()), std::abs(b.real()));
-}
-
-// What differs between two answers; "" when nothing does.
-std::string difference(const Result<QueryResult>& a, const Result<QueryResult>& b) {
-  if (!a && !b)
-    return a.error()[0].code == b.error()[0].code ? "" : test::messages(a.error()) + test::messages(b.error());
-  if (!a || !b) return "only one fails: " + test::messages(a ? b.error() : a.error());
-  const std::string both = test::rows_of(*a) + "\n--- and\n" + test::rows_of(*b);
-  if (a->rows.size() != b->rows.size()) return both;
-  for (std::size_t r = 0; r < a->rows.size(); ++r) {
-    if (a->rows[r].level != b->rows[r].level) return both;
-    for (std::size_t c = 0; c < a->rows[r].cells.size(); ++c) {
-      if (!same_value(a->rows[r].cells[c], b->rows[r].cells[c])) return both;
-    }
-  }
-  return "";
 }
 
 // What is out of order in an answer: the detail rows by what `sort` names, nulls last, or by their keys.
@@ -77,7 +55,7 @@ std::string compared(const Dataset& dataset, const std::string& query) {
   // Where a product that does not fit is needed first, one may stop where the other needs no product at all.
   const auto overflows = [](const auto& answer) { return !answer && answer.error()[0].code == "JR-701"; };
   if (query.find("product(") != std::string::npos && (overflows(engine) || overflows(naive))) return "";
-  std::string differs = difference(engine, naive);
+  std::string differs = test::answer_difference(engine, naive);
   if (differs.empty() && engine) differs = disorder(*engine, query);
   if (!differs.empty() || !engine) return differs;
   const auto agreement = against_sqlite(dataset, {query});

@@ -7,6 +7,7 @@
 
 #include "engine/ask.h"
 #include "engine/naive.h"
+#include "juniper/sql.h"
 #include "sql/sqlite.h"
 #include "sql/translate.h"
 #include "store/store.h"
@@ -20,6 +21,13 @@ bool same_value(const Value& a, const Value& b) {
   if (a.kind() != b.kind()) return false;
   if (a.kind() != Value::Kind::real) return a == b;
   return std::abs(a.real() - b.real()) <= 1e-9 * std::max({std::abs(a.real()), std::abs(b.real()), 100.0});
+}
+
+bool same_number(const Value& a, const Value& b) {
+  if (a.kind() != b.kind()) return false;
+  if (a.kind() != Value::Kind::real) return a == b;
+  const double apart = std::abs(a.real() - b.real());
+  return apart <= 1e-7 || apart <= 1e-9 * std::max(std::abs(a.real()), std::abs(b.real()));
 }
 
 }  // namespace
@@ -53,6 +61,32 @@ std::string column_difference(const Dataset& dataset, language::ColumnId id) {
                        to_text((*rows)[row][1], stored.type), statement);
   }
   return "";
+}
+
+std::string answer_difference(const Result<QueryResult>& a, const Result<QueryResult>& b) {
+  if (!a && !b) return a.error()[0].code == b.error()[0].code ? "" : messages(a.error()) + messages(b.error());
+  if (!a || !b) return "only one fails: " + messages(a ? b.error() : a.error());
+  const std::string both = rows_of(*a) + "\n--- and\n" + rows_of(*b);
+  if (a->rows.size() != b->rows.size()) return both;
+  for (std::size_t r = 0; r < a->rows.size(); ++r) {
+    if (a->rows[r].level != b->rows[r].level) return both;
+    for (std::size_t c = 0; c < a->rows[r].cells.size(); ++c) {
+      if (!same_number(a->rows[r].cells[c], b->rows[r].cells[c])) return both;
+    }
+  }
+  return "";
+}
+
+std::string answer_difference(const Dataset& dataset, const std::string& query) {
+  const auto engine = ask(dataset, {query});
+  std::string differs = answer_difference(engine, ask(dataset, {query, {}, {}, Plan::naive}));
+  if (!differs.empty() || !engine) return differs;
+  const auto agreement = against_sqlite(dataset, {query});
+  if (!agreement) return messages(agreement.error());
+  for (const DifferentCell& cell : agreement->samples)
+    differs +=
+        fmt::format("{} {} {}: engine {}, SQLite {}\n", cell.level, cell.row, cell.column, cell.engine, cell.sqlite);
+  return differs;
 }
 
 }  // namespace juniper::test

@@ -1,8 +1,9 @@
-// One calculated column, computed in three ways.
+// One calculated column, or one query, computed in three ways.
 #pragma once
 
 #include <string>
 
+#include "juniper/ask.h"
 #include "juniper/dataset.h"
 #include "language/checked.h"
 
@@ -11,5 +12,11 @@ namespace juniper::test {
 // What differs between a stored calculated column, the naive evaluator's values, and SQLite's: exact types exactly,
 // reals to 1e-9 of their size. "" when nothing does.
 std::string column_difference(const Dataset& dataset, language::ColumnId id);
+
+// What differs between two answers to one question: values (reals beyond their last digits), rows, or the error.
+std::string answer_difference(const Result<QueryResult>& a, const Result<QueryResult>& b);
+
+// What differs between the engine's answer to a query and the naive evaluator's or SQLite's.
+std::string answer_difference(const Dataset& dataset, const std::string& query);
 
 }  // namespace juniper::test
