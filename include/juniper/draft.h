@@ -43,8 +43,8 @@ struct Draft {
   // The columns that tell most about the difference, the one whose values are fewest first; each within the values of
   // those before it. Empty when nothing differs, or when it is no number.
   std::vector<DraftSource> sources;
-  // The rows that carry most of it: of a table that the measure aggregates, its key first, then the columns that the
-  // two definitions read. Empty where there is no such table, or none with a key.
+  // The five rows that carry most of it: of a table that the measure aggregates, its key first, then the first few
+  // columns that the two definitions read. Empty where there is no such table with a key and at most 5,000,000 rows.
   std::vector<ResultColumn> row_columns;  // the last two are the measure, as it is and as the draft defines it
   std::vector<DraftRow> rows;
 

@@ -93,6 +93,8 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
 // A rank is one more than the number of rows, or of values, that come before: rank(x among y for R) is
 // 1 + count(R where y < x).
 VectorPtr Evaluator::rank(const Node& node, const FramePtr& frame, const SlicePtr& slice) {
+  if (frame->rows > 1 && is_alike(node.rows, frame, slice) && is_of_rows(node.children[1], node.rows))
+    return rank_among_alike(node, frame, slice);
   // A column of a row in scope is compared as it stands; anything else is evaluated once and named.
   const NodePtr& outside = node.children[0];
   const VectorPtr values = evaluate(outside, frame, slice);
@@ -129,6 +131,81 @@ VectorPtr Evaluator::rank(const Node& node, const FramePtr& frame, const SlicePt
   for (std::size_t i = 0; i < places->size(); ++i) {
     if (values->state[i] != State::value) places->state[i] = values->state[i];
     ++places->narrow[i];
+  }
+  return places;
+}
+
+// True if an expression over the rows of a set reads nothing but them: no other row, no name, nothing in the slice of
+// the frame.
+bool Evaluator::is_of_rows(const NodePtr& node, const RowSetPtr& set) {
+  std::set<VariableId> own;
+  for (const RowSet* at = set.get(); at != nullptr; at = at->input.get()) own.insert(at->variable);
+  bool only = true;
+  walk_scalars(node, [&](const Node& n) {
+    if (!is_leaf(n)) return;
+    if (n.op == Op::column || n.op == Op::field) {
+      only = only && own.contains(n.variable);
+    } else if (n.op == Op::modified && n.modifiers->of && own.contains(*n.modifiers->of)) {
+      for (const NodePtr& condition : n.modifiers->where) only = only && !reads_outside(condition);
+    } else {
+      only = false;
+    }
+  });
+  return only;
+}
+
+// True if a set has the same rows, carrying the same slice, for all rows of the frame.
+bool Evaluator::is_alike(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice) {
+  const auto all_of_rows = [&](const std::vector<NodePtr>& nodes) {
+    return std::all_of(nodes.begin(), nodes.end(), [&](const NodePtr& node) { return is_of_rows(node, set); });
+  };
+  switch (set->kind) {
+    case RowsKind::table: {
+      if (set->of) return false;
+      const SlicePtr seen = table_slice(*set, frame, slice);
+      return std::all_of(seen->predicates.begin(), seen->predicates.end(), [](const HeldPredicate& held) {
+        return held.predicate.kind == PredicateKind::filter && held.names.empty();
+      });
+    }
+    case RowsKind::filtered:
+      return is_of_rows(set->condition, set) && is_alike(set->input, frame, slice);
+    case RowsKind::extended:
+    case RowsKind::sorted:
+    case RowsKind::top:
+    case RowsKind::distinct:
+      return all_of_rows(set->values) && is_alike(set->input, frame, slice);
+    default:
+      return false;
+  }
+}
+
+// A rank among the same values for all rows of the frame: these are evaluated once, and each rank is looked up.
+VectorPtr Evaluator::rank_among_alike(const Node& node, const FramePtr& frame, const SlicePtr& slice) {
+  const Step step(*this, node.span, frame->rows);
+  step.get().way = "loop";
+  const VectorPtr values = widened(evaluate(node.children[0], frame, slice), node.children[0]->type);
+  auto once = std::make_shared<Frame>();
+  once->rows = 1;
+  once->parent = frame;
+  once->up = std::make_shared<const std::vector<std::uint32_t>>(1, 0U);
+  const FramePtr pairs = rows(node.rows, once, slice);
+  step.get().rows_in = source_.store.tables[base_table(node.rows)].rows;
+  step.get().rows_out = pairs->rows;
+  const Encoding among(*widened(evaluate(node.children[1], pairs, slice), node.children[1]->type));
+  // How many rows, or of a dense rank values, have a smaller code.
+  std::vector<std::int64_t> before(among.null_code() + 1, 0);
+  for (const std::uint64_t code : *among.codes()) {
+    if (code != among.null_code()) before[code + 1] = node.dense ? 1 : before[code + 1] + 1;
+  }
+  std::partial_sum(before.begin(), before.end(), before.begin());
+  auto places = std::make_shared<Vector>();
+  places->reset(Repr::narrow, frame->rows);
+  for (std::size_t i = 0; i < frame->rows; ++i) {
+    places->state[i] = values->state[i] == State::value && among.overflowed() ? State::overflow : values->state[i];
+    if (places->state[i] != State::value) continue;
+    const std::int64_t smaller =
+        node.descending[0] ? before.back() - before[among.through(*values, i)] : before[among.before(*values, i)];
+    places->narrow[i] = 1 + smaller;
   }
   return places;
 }
@@ -238,10 +315,11 @@ VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Acces
 
 namespace {
 
-// Numbers the combinations of keys. Those of few bits are their own numbers.
+// Numbers the combinations of keys of so many items. They are their own numbers where there are not many more of them.
 class Partitions {
  public:
-  explicit Partitions(const KeyLayout& layout) : direct_(layout.bits() <= 22), bits_(layout.bits()) {}
+  Partitions(const KeyLayout& layout, std::size_t items)
+      : direct_(layout.bits() <= 22 && (std::size_t{1} << layout.bits()) <= 4 * items + 4096), bits_(layout.bits()) {}
 
   std::uint32_t add(PackedKey key) {
     if (direct_) return static_cast<std::uint32_t>(key);
@@ -311,7 +389,7 @@ KeyLayout layout_of_keys(const Access& access) {
 
 VectorPtr Evaluator::ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups) {
   const KeyLayout layout = layout_of_keys(access);
-  Partitions partitions(layout);
+  Partitions partitions(layout, groups.keys.size());
   StretchRequest stretches;
   std::vector<std::uint64_t> codes;
   for (const PackedKey packed : groups.keys) {
@@ -350,7 +428,7 @@ VectorPtr Evaluator::ranged_rows(const ScanRequest& request, const Access& acces
   if (aggregate.where && !keep(aggregate.where)) return nullptr;
 
   const KeyLayout layout = layout_of_keys(access);
-  Partitions partitions(layout);
+  Partitions partitions(layout, program.rows());
   StretchRequest stretches;
   std::vector<SharedCodes> codes;
   for (const Access::Key& key : access.keys) codes.push_back(codes_of(key.key, request.table));

@@ -108,19 +108,22 @@ VectorPtr Evaluator::constant(const Value& value, Type type, std::size_t rows) {
   return out;
 }
 
+// A frame of the same rows, in which a name of `let` has its meaning.
+FramePtr Evaluator::with_name(const Let& let, const FramePtr& frame, const SlicePtr& slice) {
+  auto inner = std::make_shared<Frame>();
+  inner->rows = frame->rows;
+  inner->parent = frame;
+  if (let.rows) {
+    inner->sets[let.name] = rows(let.rows, frame, slice);
+  } else {
+    inner->values[let.name] = evaluate(let.value, frame, slice);
+  }
+  return inner;
+}
+
 VectorPtr Evaluator::let(const Node& node, const FramePtr& frame, const SlicePtr& slice) {
   FramePtr at = frame;
-  for (const Let& let : node.lets) {
-    auto inner = std::make_shared<Frame>();
-    inner->rows = frame->rows;
-    inner->parent = at;
-    if (let.rows) {
-      inner->sets[let.name] = rows(let.rows, at, slice);
-    } else {
-      inner->values[let.name] = evaluate(let.value, at, slice);
-    }
-    at = std::move(inner);
-  }
+  for (const Let& let : node.lets) at = with_name(let, at, slice);
   return evaluate(node.children[0], at, slice);
 }
 

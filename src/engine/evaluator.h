@@ -138,6 +138,7 @@ class Evaluator {
 
   VectorPtr leaf(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr computed(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr with_name(const language::Let& let, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr let(const language::Node& node, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr read(const language::ColumnRef& ref, const RowNumbers& rows);
   SlicePtr modified(const language::Modifiers& modifiers, const FramePtr& frame, const SlicePtr& slice);
@@ -204,6 +205,9 @@ class Evaluator {
 
   VectorPtr aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr rank(const language::Node& node, const FramePtr& frame, const SlicePtr& slice);
+  VectorPtr rank_among_alike(const language::Node& node, const FramePtr& frame, const SlicePtr& slice);
+  static bool is_of_rows(const NodePtr& node, const RowSetPtr& set);
+  bool is_alike(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   ScanRequest request_of(const language::Node& node, const PlainRows& rows, const Access& access);
   VectorPtr scanned(const language::Node& node, ScanRequest& request, const Access& access, ExplainStep& step);
   VectorPtr ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups);

@@ -2,11 +2,14 @@
 // written out and looked at one by one.
 #include "juniper/unfold.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <cmath>
 #include <numeric>
 #include <set>
 
+#include "base/diagnostics.h"
 #include "engine/ask.h"
 #include "engine/evaluator.h"
 
@@ -81,17 +84,11 @@ class Unfolder {
   void open_let(const Node& node, const FramePtr& frame, const SlicePtr& slice, std::uint32_t depth) {
     FramePtr at = frame;
     for (const Let& let : node.lets) {
-      auto inner = std::make_shared<Frame>();
-      inner->rows = frame->rows;
-      inner->parent = at;
-      if (let.rows) {
-        inner->sets[let.name] = evaluator_.rows(let.rows, at, slice);
-      } else {
+      if (!let.rows) {
         add("name", let.value, at, slice, depth).text = let.text;
         open(let.value, at, slice, depth + 1);
-        inner->values[let.name] = evaluator_.evaluate(let.value, at, slice);
       }
-      at = std::move(inner);
+      at = evaluator_.with_name(let, at, slice);
     }
     open(node.children[0], at, slice, depth);
   }
@@ -318,6 +315,12 @@ Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, con
                          std::size_t samples) {
   const auto prepared = engine::prepare(dataset.model(), {"show " + measure, at});
   if (!prepared) return tl::unexpected(prepared.error());
+  const language::Query& query = prepared->query;
+  if (!query.by.empty() || query.show.size() != 1 || query.having || !query.totals.empty() || query.limit ||
+      !query.sort.empty()) {
+    return tl::unexpected(base::error("JR-408", fmt::format("'{}' is more than one measure or expression", measure),
+                                      "name one, and its slice by --at"));
+  }
   const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
   try {
     return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};

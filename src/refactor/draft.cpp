@@ -251,8 +251,7 @@ class SourceFinder {
     for (const std::string& name : reads[*fact]) {
       if (name != *key && columns++ < most_columns) by += ", " + name;
     }
-    const std::string query =
-        fmt::format("by {} show {} as {} keep empty", by, written_name(measure_), written_name(measure_ + " "));
+    const std::string query = fmt::format("by {} show {} keep empty", by, written_name(measure_));
     auto base = ask(dataset_, {query, conditions_});
     const auto draft = ask(dataset_, {query, conditions_, {text_}});
     if (!base || !draft) return;

@@ -384,6 +384,20 @@ TEST_F(Language, ExplainTellsWhatRunsRowByRow) {
   EXPECT_EQ(slow->row_by_row[0].substr(0, 18), "<query>:1:10: coun");
 }
 
+// Ranking many groups among each other costs two passes over the fact, not one for each group.
+TEST_F(Language, ARankAmongTheSameValuesForAllIsLookedUp) {
+  for (const std::string rank : {"rank(revenue among revenue of s for s in stations across stations desc)",
+                                 "rank(revenue among revenue of g for g in distinct(stations.name) across stations)"}) {
+    const auto plan = explain(dataset_, {"by stations.name show " + rank + " as place"});
+    ASSERT_TRUE(plan) << test::messages(plan.error());
+    EXPECT_TRUE(plan->row_by_row.empty());
+    EXPECT_EQ(std::count_if(plan->steps.begin(), plan->steps.end(),
+                            [](const ExplainStep& step) { return step.way == "grouped"; }),
+              2)
+        << rank;
+  }
+}
+
 TEST_F(Language, SqlIsWrittenForEachAndSqliteAgrees) {
   for (const std::string query :
        {"by stations.region show share, price total grand",

@@ -132,6 +132,8 @@ TEST_F(Unfold, NothingIsNullAndErrorsAreThoseOfAsking) {
   const auto wrong = unfold(dataset_, "revenu");
   ASSERT_FALSE(wrong);
   EXPECT_EQ(wrong.error()[0].code, "JR-204");
+  EXPECT_EQ(unfold(dataset_, "revenue by bays.region").error()[0].code, "JR-408");
+  EXPECT_EQ(unfold(dataset_, "revenue, price").error()[0].code, "JR-408");
   EXPECT_EQ(unfold(dataset_, "n_cards", {"bays.region = \"Coast\""}).error()[0].code, "JR-403");
 }
 

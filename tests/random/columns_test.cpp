@@ -15,8 +15,7 @@ namespace {
 
 TEST(RandomColumns, TheThreeWaysAgree) {
   const std::uint64_t seed = test::test_seed(1123);
-  const char* const wanted = std::getenv("JUNIPER_QUERIES");
-  const std::size_t columns = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : 150;
+  const std::size_t columns = test::test_count(150);
   fmt::print("seed {}\n", seed);
   test::Random random(seed);
   std::size_t checked = 0;

@@ -104,8 +104,7 @@ test::RandomQuery with_meaning(const Dataset& dataset, test::RandomQuery query) 
 
 TEST(RandomPlans, TheThreeWaysAgree) {
   const std::uint64_t seed = test::test_seed(20261123);
-  const char* const wanted = std::getenv("JUNIPER_QUERIES");
-  const std::size_t queries = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : 400;
+  const std::size_t queries = test::test_count(400);
   fmt::print("seed {}\n", seed);
   test::Random random(seed);
   std::size_t asked = 0;

@@ -91,8 +91,7 @@ bool is_outside(const std::string& error) {
 
 TEST_F(PostgresqlSql, RandomQueriesAgree) {
   const std::uint64_t seed = test::test_seed(515);
-  const char* const wanted = std::getenv("JUNIPER_QUERIES");
-  const std::size_t queries = wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : 120;
+  const std::size_t queries = test::test_count(120);
   test::Random random(seed);
   std::size_t compared = 0;
   std::size_t outside = 0;

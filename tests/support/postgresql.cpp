@@ -16,7 +16,8 @@ namespace juniper::test {
 namespace fs = std::filesystem;
 
 Postgresql::Postgresql() {
-  for (const auto& entry : fs::directory_iterator("/usr/lib/postgresql")) bin_ = (entry.path() / "bin").string();
+  std::error_code none;
+  for (const auto& entry : fs::directory_iterator("/usr/lib/postgresql", none)) bin_ = (entry.path() / "bin").string();
   if (bin_.empty()) {
     problem_ = "no server is installed: run scripts/setup";
     return;

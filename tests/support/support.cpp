@@ -120,6 +120,11 @@ void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds)
   ::waitpid(child, nullptr, 0);
 }
 
+std::size_t test_count(std::size_t count) {
+  const char* const wanted = std::getenv("JUNIPER_QUERIES");
+  return wanted != nullptr ? std::strtoull(wanted, nullptr, 10) : count;
+}
+
 std::uint64_t test_seed(std::uint64_t seed) {
   const char* const given = std::getenv("JUNIPER_SEED");
   return given == nullptr ? seed : std::strtoull(given, nullptr, 10);

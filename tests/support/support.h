@@ -69,5 +69,7 @@ void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds)
 
 // A number from the environment's JUNIPER_SEED, or `seed`; tests print it, so that a failure can be repeated.
 std::uint64_t test_seed(std::uint64_t seed);
+// How many random cases to try: a number from the environment's JUNIPER_QUERIES, or `count`.
+std::size_t test_count(std::size_t count);
 
 }  // namespace juniper::test
