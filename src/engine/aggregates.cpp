@@ -468,7 +468,8 @@ std::vector<VectorPtr> Evaluator::ties(const Frame& pairs) {
 
 // Pairs are written out for loops over measures, too, where there are no more of them than rows.
 VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
-                                const std::optional<PlainRows>& plain, const Access* access, const Step& step) {
+                                const std::optional<PlainRows>& plain, const Access* access, const Step& step,
+                                Parts parts) {
   std::unique_ptr<Accumulator> accumulator;
   const auto take = [&](const FramePtr& pairs) {
     ExplainStep& own = step.get();
@@ -525,14 +526,17 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     for_pairs(*access, *plain, most_pairs, take);
     return finish(frame);
   }
+  // How many rows a set has is known when it is there: parts grow by what the ones before had, so that few groups of a
+  // large table are few parts.
   const std::size_t each = std::max<std::size_t>(source_.store.tables[base_table(node->rows)].rows, 1);
-  const std::size_t part = std::max<std::size_t>(most_pairs / each, 1);
-  if (frame->rows <= part) {
+  std::size_t part = std::max<std::size_t>(most_pairs / each, 1);
+  if (parts == Parts::one || frame->rows <= part) {
     take(rows(node->rows, frame, slice));
     return finish(frame);
   }
+  const std::uint64_t pairs_before = step.get().rows_out;
   std::shared_ptr<Vector> all;
-  for (std::size_t begin = 0; begin < frame->rows; begin += part) {
+  for (std::size_t begin = 0; begin < frame->rows;) {
     const std::size_t end = std::min(frame->rows, begin + part);
     std::vector<std::uint32_t> up(end - begin);
     std::iota(up.begin(), up.end(), static_cast<std::uint32_t>(begin));
@@ -540,12 +544,15 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     some->rows = up.size();
     some->parent = frame;
     some->up = std::make_shared<const std::vector<std::uint32_t>>(std::move(up));
-    const VectorPtr values = row_by_row(node, some, slice, plain, access, step);
+    const VectorPtr values = row_by_row(node, some, slice, plain, access, step, Parts::one);
     if (!all) {
       all = std::make_shared<Vector>();
       all->reset(values->repr, frame->rows);
     }
     append(*values, begin, end, *all);
+    begin = end;
+    const std::uint64_t pairs = step.get().rows_out - pairs_before;
+    part = std::clamp<std::size_t>(most_pairs * end / std::max<std::uint64_t>(pairs, 1), 1, 64 * part);
   }
   return all;
 }

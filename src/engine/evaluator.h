@@ -213,8 +213,10 @@ class Evaluator {
   VectorPtr ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups);
   VectorPtr ranged_rows(const ScanRequest& request, const Access& access);
   std::vector<VectorPtr> ties(const Frame& pairs);
+  enum class Parts : std::uint8_t { several, one };  // of the frame, to bound the pairs that are there at a time
   VectorPtr row_by_row(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
-                       const std::optional<PlainRows>& plain, const Access* access, const Step& step);
+                       const std::optional<PlainRows>& plain, const Access* access, const Step& step,
+                       Parts parts = Parts::several);
 
   const Source& source_;
   const language::CheckedModel& model_;
