@@ -64,6 +64,15 @@ void append(const Vector& from, std::size_t begin, std::size_t end, Vector& to) 
   }
 }
 
+// A frame of the first row of a frame, for what is the same for all of them.
+FramePtr first_row(const FramePtr& frame) {
+  auto first = std::make_shared<Frame>();
+  first->rows = 1;
+  first->parent = frame;
+  first->up = std::make_shared<const std::vector<std::uint32_t>>(1, 0U);
+  return first;
+}
+
 }  // namespace
 
 VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {
@@ -72,7 +81,15 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   const auto rows = plain(node->rows, frame, slice);
   step.get().way = "loop";
   step.get().rows_in = source_.store.tables[base_table(node->rows)].rows;
-  if (!rows) return row_by_row(node, frame, slice, rows, nullptr, step);
+  // What is the same for all rows of the frame is evaluated once, unless a scan answers them all anyway.
+  const bool alike = frame->rows > 1 && is_alike(node->rows, frame, slice) &&
+                     std::all_of(node->children.begin(), node->children.end(),
+                                 [&](const NodePtr& value) { return is_of_rows(value, node->rows); });
+  const auto once_for_all = [&] {
+    const auto first = std::make_shared<const std::vector<std::uint32_t>>(frame->rows, 0U);
+    return gathered(evaluate(node, first_row(frame), slice), first);
+  };
+  if (!rows) return alike ? once_for_all() : row_by_row(node, frame, slice, rows, nullptr, step);
   const Access found = access(*rows, frame);
   bool scannable = found.residual.empty() && found.days.empty();
   for (const NodePtr& value : node->children) scannable = scannable && is_of_table(value, rows->variable);
@@ -84,6 +101,7 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
     if (found.range) keys.push_back(found.range->key);
     scannable = layout_of(keys).fits();
   }
+  if (!scannable && alike) return once_for_all();
   if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found, step));
   step.get().way = found.range ? "ranged" : "grouped";
   ScanRequest request = request_of(*node, *rows, found);
@@ -184,11 +202,7 @@ VectorPtr Evaluator::rank_among_alike(const Node& node, const FramePtr& frame, c
   const Step step(*this, node.span, frame->rows);
   step.get().way = "loop";
   const VectorPtr values = widened(evaluate(node.children[0], frame, slice), node.children[0]->type);
-  auto once = std::make_shared<Frame>();
-  once->rows = 1;
-  once->parent = frame;
-  once->up = std::make_shared<const std::vector<std::uint32_t>>(1, 0U);
-  const FramePtr pairs = rows(node.rows, once, slice);
+  const FramePtr pairs = rows(node.rows, first_row(frame), slice);
   step.get().rows_in = source_.store.tables[base_table(node.rows)].rows;
   step.get().rows_out = pairs->rows;
   const Encoding among(*widened(evaluate(node.children[1], pairs, slice), node.children[1]->type));
