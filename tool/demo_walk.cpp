@@ -71,7 +71,9 @@ class Walk {
              "Sessions carry tariff codes that are in no list (their price is null, their revenue missing), and five "
              "of six\n"
              "cards are never used.");
-    console_.print(report(links(*dataset)));
+    const auto uses = links(*dataset);
+    if (!uses) return tl::unexpected(uses.error());
+    console_.print(report(*uses));
     return {};
   }
 

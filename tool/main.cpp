@@ -105,8 +105,7 @@ int run_weigh(const Arguments& arguments, const Options& options, Console& conso
 
 int run_links(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    console.print(report(links(dataset, arguments.samples)));
-    return 0;
+    return print_or_fail(links(dataset, arguments.samples), console);
   });
 }
 

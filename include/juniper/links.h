@@ -29,7 +29,7 @@ struct LinkUse {
   std::uint64_t bytes = 0;         // of the link in the store
 };
 
-// Looks at every link of a dataset, in the order of the model.
-std::vector<LinkUse> links(const Dataset& dataset, std::size_t samples = 5);
+// Looks at every link of a dataset, in the order of the model. Errors: JR-605 (the store is damaged).
+Result<std::vector<LinkUse>> links(const Dataset& dataset, std::size_t samples = 5);
 
 }  // namespace juniper

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 
+#include "base/failure.h"
 #include "language/checked.h"
 #include "store/store.h"
 
@@ -68,17 +69,19 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
 
 }  // namespace
 
-std::vector<LinkUse> links(const Dataset& dataset, std::size_t samples) {
-  const language::CheckedModel& model = dataset.model().checked();
-  const store::Store& store = dataset.store();
-  std::vector<LinkUse> uses;
-  for (std::size_t i = 0; i < store.links.size(); ++i) {
-    const language::LinkEnd& from = model.links[i].from;
-    std::vector<const store::Column*> columns;
-    for (const std::uint32_t column : from.columns) columns.push_back(&store.tables[from.table].columns[column].data);
-    uses.push_back(use_of(store.links[i], columns, samples));
-  }
-  return uses;
+Result<std::vector<LinkUse>> links(const Dataset& dataset, std::size_t samples) {
+  return base::guarded([&]() -> Result<std::vector<LinkUse>> {
+    const language::CheckedModel& model = dataset.model().checked();
+    const store::Store& store = dataset.store();
+    std::vector<LinkUse> uses;
+    for (std::size_t i = 0; i < store.links.size(); ++i) {
+      const language::LinkEnd& from = model.links[i].from;
+      std::vector<const store::Column*> columns;
+      for (const std::uint32_t column : from.columns) columns.push_back(&store.tables[from.table].columns[column].data);
+      uses.push_back(use_of(store.links[i], columns, samples));
+    }
+    return uses;
+  });
 }
 
 }  // namespace juniper

@@ -24,10 +24,10 @@ ColumnWeight weigh_column(const language::CheckedModel& model, language::ColumnI
   weight.rows = data.rows;
   weight.distinct = data.distinct;
   weight.nulls = data.nulls;
-  weight.min = data.min();
-  weight.max = data.max();
-  weight.encoding = data.describe();
-  weight.dictionary_bytes = data.dictionary.size();
+  weight.min = data.least;
+  weight.max = data.most;
+  weight.encoding = data.encoding;
+  weight.dictionary_bytes = data.dictionary_bytes().size();
   weight.code_bytes = data.codes.bytes().size();
   for (const model::User& user : model::users_of_column(model, id))
     weight.used_by.push_back({std::string(model::kind_name(user.kind)), user.name});
@@ -58,7 +58,8 @@ Weighing weigh(const Dataset& dataset) {
     for (std::size_t i = 0; i < model.links.size(); ++i) {
       if (model.links[i].from.table != t) continue;
       const store::Codes& rows = store.links[i].rows;
-      weighing.links.push_back({store.links[i].name, stored.name, rows.size(), rows.describe(), rows.bytes().size()});
+      weighing.links.push_back(
+          {store.links[i].name, stored.name, rows.size(), store.links[i].encoding, rows.bytes().size()});
       table.link_bytes += rows.bytes().size();
     }
     weighing.source_bytes += table.source_bytes;

@@ -5,6 +5,9 @@
 #include <algorithm>
 #include <atomic>
 #include <cstddef>
+#include <exception>
+#include <mutex>
+#include <system_error>
 #include <thread>
 #include <vector>
 
@@ -15,8 +18,36 @@ inline unsigned thread_count(unsigned threads) {
   return threads != 0 ? threads : std::max(1U, std::thread::hardware_concurrency());
 }
 
-// Calls task(i) for every i in [0, count), on up to `threads` threads. Tasks are handed out in order; they must
-// not throw. Returns when all are done.
+// Runs work(0) on the calling thread and work(1), work(2), … on `workers` - 1 others, or fewer when the system has no
+// more threads. Returns when all have ended. What one throws is thrown here, after the others have ended; `stop` is
+// called first, so that they can.
+template <class Work, class Stop>
+void run_together(unsigned workers, const Work& work, const Stop& stop) {
+  std::mutex mutex;
+  std::exception_ptr thrown;
+  const auto safely = [&](unsigned worker) {
+    try {
+      work(worker);
+    } catch (...) {
+      const std::lock_guard lock(mutex);
+      if (!thrown) thrown = std::current_exception();
+      stop();
+    }
+  };
+  {
+    std::vector<std::jthread> others;
+    try {
+      for (unsigned w = 1; w < workers; ++w) others.emplace_back(safely, w);
+    } catch (const std::exception&) {
+      // The threads that are there do the work of all.
+    }
+    safely(0);
+  }
+  if (thrown) std::rethrow_exception(thrown);
+}
+
+// Calls task(i) for every i in [0, count), on up to `threads` threads. Tasks are handed out in order. Returns when all
+// are done; after a task has thrown, no further ones begin, and it is thrown here.
 template <class Task>
 void parallel_for(std::size_t count, unsigned threads, const Task& task) {
   const auto workers = static_cast<unsigned>(std::min<std::size_t>(thread_count(threads), count));
@@ -25,13 +56,12 @@ void parallel_for(std::size_t count, unsigned threads, const Task& task) {
     return;
   }
   std::atomic<std::size_t> next{0};
-  const auto work = [&] {
-    for (std::size_t i = next++; i < count; i = next++) task(i);
-  };
-  std::vector<std::jthread> others;
-  others.reserve(workers - 1);
-  for (unsigned w = 1; w < workers; ++w) others.emplace_back(work);
-  work();
+  run_together(
+      workers,
+      [&](unsigned) {
+        for (std::size_t i = next++; i < count; i = next++) task(i);
+      },
+      [&] { next = count; });
 }
 
 // Calls task(begin, end) for ranges that make up [0, count), on up to `threads` threads: for loops of short steps.

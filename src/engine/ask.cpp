@@ -5,6 +5,7 @@
 #include <iterator>
 
 #include "base/diagnostics.h"
+#include "base/failure.h"
 #include "engine/ask.h"
 #include "engine/naive.h"
 #include "engine/query.h"
@@ -92,20 +93,24 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
 }  // namespace engine
 
 Result<Explanation> explain(const Dataset& dataset, const Question& question) {
-  const auto prepared = engine::prepare(dataset.model(), question);
-  if (!prepared) return tl::unexpected(prepared.error());
-  const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
-  return engine::explain_query(source, prepared->query, dataset.options().threads);
+  return base::guarded([&]() -> Result<Explanation> {
+    const auto prepared = engine::prepare(dataset.model(), question);
+    if (!prepared) return tl::unexpected(prepared.error());
+    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+    return engine::explain_query(source, prepared->query, dataset.options().threads);
+  });
 }
 
 Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
-  const auto prepared = engine::prepare(dataset.model(), question);
-  if (!prepared) return tl::unexpected(prepared.error());
-  const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
-  auto result = question.plan == Plan::naive ? engine::run_query_naively(source, prepared->query)
-                                             : engine::run_query(source, prepared->query, dataset.options().threads);
-  if (result) result->warnings = prepared->warnings;
-  return result;
+  return base::guarded([&]() -> Result<QueryResult> {
+    const auto prepared = engine::prepare(dataset.model(), question);
+    if (!prepared) return tl::unexpected(prepared.error());
+    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+    auto result = question.plan == Plan::naive ? engine::run_query_naively(source, prepared->query)
+                                               : engine::run_query(source, prepared->query, dataset.options().threads);
+    if (result) result->warnings = prepared->warnings;
+    return result;
+  });
 }
 
 }  // namespace juniper

@@ -157,7 +157,7 @@ Program::StepIndex Program::add_leaf(const NodePtr& node, const std::string& key
   step.column = dictionary_ != nullptr ? dictionary_ : &source_.column(node->column.column);
   step.repr = repr_of(*step.column);
   if (step.repr == Repr::narrow && step.column->distinct > 0)
-    step.range = {step.column->min().exact(), step.column->max().exact()};
+    step.range = {step.column->least.exact(), step.column->most.exact()};
   return push(key, std::move(step));
 }
 

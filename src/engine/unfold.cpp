@@ -10,6 +10,7 @@
 #include <set>
 
 #include "base/diagnostics.h"
+#include "base/failure.h"
 #include "engine/ask.h"
 #include "engine/evaluator.h"
 
@@ -313,20 +314,22 @@ namespace juniper {
 
 Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, const std::vector<std::string>& at,
                          std::size_t samples) {
-  const auto prepared = engine::prepare(dataset.model(), {"show " + measure, at});
-  if (!prepared) return tl::unexpected(prepared.error());
-  const language::Query& query = prepared->query;
-  if (!query.by.empty() || query.show.size() != 1 || query.having || !query.totals.empty() || query.limit ||
-      !query.sort.empty()) {
-    return tl::unexpected(base::error("JR-408", fmt::format("'{}' is more than one measure or expression", measure),
-                                      "name one, and its slice by --at"));
-  }
-  const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
-  try {
-    return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};
-  } catch (const engine::Failed& failed) {
-    return tl::unexpected(failed.diagnostics);
-  }
+  return base::guarded([&]() -> Result<Unfolding> {
+    const auto prepared = engine::prepare(dataset.model(), {"show " + measure, at});
+    if (!prepared) return tl::unexpected(prepared.error());
+    const language::Query& query = prepared->query;
+    if (!query.by.empty() || query.show.size() != 1 || query.having || !query.totals.empty() || query.limit ||
+        !query.sort.empty()) {
+      return tl::unexpected(base::error("JR-408", fmt::format("'{}' is more than one measure or expression", measure),
+                                        "name one, and its slice by --at"));
+    }
+    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+    try {
+      return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};
+    } catch (const engine::Failed& failed) {
+      return tl::unexpected(failed.diagnostics);
+    }
+  });
 }
 
 }  // namespace juniper

@@ -7,6 +7,7 @@
 
 #include "base/diagnostics.h"
 #include "base/exact.h"
+#include "base/failure.h"
 #include "base/parallel.h"
 #include "engine/rows.h"
 #include "juniper/dataset.h"
@@ -188,8 +189,7 @@ class Loader {
     base::parallel_for(read_columns.size(), options_.threads, [&](std::size_t i) {
       const auto begin = Clock::now();
       store::StoredColumn& column = stored.columns[read_columns[i]];
-      column.data = store::encode_column(input.columns[i]);
-      input.columns[i] = {};
+      column.data = store::encode_column(std::move(input.columns[i]));
       column.encode_nanoseconds = nanoseconds_since(begin);
     });
   }
@@ -269,7 +269,7 @@ class Loader {
       input.type = table.columns[c].type;
       if (const auto bad = to_input(*made->columns[c], input)) return overflow({t, c}, *bad);
       const auto encode_begin = Clock::now();
-      stored.columns[c].data = store::encode_column(input);
+      stored.columns[c].data = store::encode_column(std::move(input));
       stored.columns[c].encode_nanoseconds = nanoseconds_since(encode_begin);
       column_done_[t][c] = true;
     }
@@ -294,7 +294,7 @@ class Loader {
     store::StoredColumn& stored = store_.tables[id.table].columns[id.column];
     stored.evaluate_nanoseconds = nanoseconds_since(begin);
     const auto encode_begin = Clock::now();
-    stored.data = store::encode_column(input);
+    stored.data = store::encode_column(std::move(input));
     stored.encode_nanoseconds = nanoseconds_since(encode_begin);
     column_done_[id.table][id.column] = true;
     return {};
@@ -375,7 +375,7 @@ LoadReport describe(const store::Store& store, const std::string& path, bool loa
                   table.read_nanoseconds,
                   table.read_nanoseconds + table.encode_nanoseconds};
     for (const store::StoredColumn& column : table.columns) {
-      const std::uint64_t bytes = column.data.codes.bytes().size() + column.data.dictionary.size();
+      const std::uint64_t bytes = column.data.bytes();
       row.bytes += bytes;
       if (column.calculated) row.total_nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
       report.columns.push_back({table.name, column.name, table.rows, bytes, column.evaluate_nanoseconds,
@@ -427,56 +427,62 @@ std::string store_path(const std::string& model_path, const Options& options) {
 }
 
 Result<LoadReport> load(const std::string& path, const Options& given, Reload reload) {
-  if (is_store(path)) {
-    return tl::unexpected(base::error("JR-001",
-                                      fmt::format("{} is a store, and a store is loaded from its model text", path),
-                                      "name the .ridge file"));
-  }
-  const Options options = settled(given);
-  auto model = Model::read(path, options.reading);
-  if (!model) return tl::unexpected(model.error());
-  const std::string target = store_path(path, options);
-  auto refreshed = refresh(*model, target, options, reload);
-  if (!refreshed) return tl::unexpected(refreshed.error());
-  if (refreshed->store.model_texts != texts_beside(*model)) {
-    // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
-    refreshed->store.model_texts = texts_beside(*model);
-    if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
-  }
-  return describe(refreshed->store, target, refreshed->loaded);
+  return base::guarded([&]() -> Result<LoadReport> {
+    if (is_store(path)) {
+      return tl::unexpected(base::error("JR-001",
+                                        fmt::format("{} is a store, and a store is loaded from its model text", path),
+                                        "name the .ridge file"));
+    }
+    const Options options = settled(given);
+    auto model = Model::read(path, options.reading);
+    if (!model) return tl::unexpected(model.error());
+    const std::string target = store_path(path, options);
+    auto refreshed = refresh(*model, target, options, reload);
+    if (!refreshed) return tl::unexpected(refreshed.error());
+    if (refreshed->store.model_texts != texts_beside(*model)) {
+      // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
+      refreshed->store.model_texts = texts_beside(*model);
+      if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
+    }
+    return describe(refreshed->store, target, refreshed->loaded);
+  });
 }
 
 Result<Model> read_model(const std::string& path, const Options& options) {
-  if (!is_store(path)) return Model::read(path, options.reading);
-  const auto dataset = Dataset::open(path, options);
-  if (!dataset) return tl::unexpected(dataset.error());
-  return dataset->model();
+  return base::guarded([&]() -> Result<Model> {
+    if (!is_store(path)) return Model::read(path, options.reading);
+    const auto dataset = Dataset::open(path, options);
+    if (!dataset) return tl::unexpected(dataset.error());
+    return dataset->model();
+  });
 }
 
 Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
-  const Options options = settled(given);
-  if (is_store(path)) {
-    auto store = store::open_store(path);
-    if (!store) return tl::unexpected(store.error());
-    std::vector<ModelText> texts = store->model_texts;
-    for (ModelText& text : texts)
-      text.name = (std::filesystem::path(path).parent_path() / text.name).lexically_normal().string();
-    auto model = Model::parse(texts, options.reading);
+  return base::guarded([&]() -> Result<Dataset> {
+    const Options options = settled(given);
+    if (is_store(path)) {
+      auto store = store::open_store(path);
+      if (!store) return tl::unexpected(store.error());
+      std::vector<ModelText> texts = store->model_texts;
+      for (ModelText& text : texts)
+        text.name = (std::filesystem::path(path).parent_path() / text.name).lexically_normal().string();
+      auto model = Model::parse(texts, options.reading);
+      if (!model) return tl::unexpected(model.error());
+      return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
+    }
+    auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
-    return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
-  }
-  auto model = Model::read(path, options.reading);
-  if (!model) return tl::unexpected(model.error());
-  const std::string target = store_path(path, options);
-  // A store that is there and damaged is told, not silently replaced: something is wrong with the disk or the file.
-  std::error_code ignored;
-  if (std::filesystem::exists(target, ignored)) {
-    if (const auto store = store::open_store(target); !store && store.error()[0].code != "JR-604")
-      return tl::unexpected(store.error());
-  }
-  auto refreshed = refresh(*model, target, options, Reload::when_stale);
-  if (!refreshed) return tl::unexpected(refreshed.error());
-  return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
+    const std::string target = store_path(path, options);
+    // A store that is there and damaged is told, not silently replaced: something is wrong with the disk or the file.
+    std::error_code ignored;
+    if (std::filesystem::exists(target, ignored)) {
+      if (const auto store = store::open_store(target); !store && store.error()[0].code != "JR-604")
+        return tl::unexpected(store.error());
+    }
+    auto refreshed = refresh(*model, target, options, Reload::when_stale);
+    if (!refreshed) return tl::unexpected(refreshed.error());
+    return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
+  });
 }
 
 }  // namespace juniper

@@ -50,20 +50,12 @@ class Pairs {
   boost::unordered_flat_map<std::pair<std::uint64_t, std::uint64_t>, std::uint64_t> numbers_;
 };
 
-std::vector<std::uint64_t> decoded(const store::Column& column) {
-  std::vector<std::uint64_t> codes(column.codes.blocks() * store::block_rows);
-  for (std::size_t b = 0; b < column.codes.blocks(); ++b)
-    column.codes.decode_block(b, codes.data() + b * store::block_rows);
-  codes.resize(column.rows);
-  return codes;
-}
-
 // The key of each row of the one side as one number; `absent` where a part is null.
 std::vector<std::uint64_t> keys_of(std::span<const store::Column* const> to, std::vector<Pairs>& pairs) {
-  std::vector<std::uint64_t> keys = decoded(*to[0]);
+  std::vector<std::uint64_t> keys = to[0]->codes.decoded();
   for (std::uint64_t& key : keys) key = key == to[0]->null_code ? absent : key;
   for (std::size_t c = 1; c < to.size(); ++c) {
-    const auto codes = decoded(*to[c]);
+    const auto codes = to[c]->codes.decoded();
     for (std::size_t row = 0; row < keys.size(); ++row) {
       const bool none = keys[row] == absent || codes[row] == to[c]->null_code;
       keys[row] = none ? absent : pairs[c - 1].add(keys[row], codes[row]);
@@ -95,11 +87,11 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
     if (keys[row] != absent) first.try_emplace(keys[row], row);
   }
   // The same steps over the many side, in the codes of the one side.
-  std::vector<std::uint64_t> rows = decoded(*from[0]);
+  std::vector<std::uint64_t> rows = from[0]->codes.decoded();
   Translation translate(*from[0], *to[0]);
   for (std::uint64_t& row : rows) row = translate(row);
   for (std::size_t c = 1; c < from.size(); ++c) {
-    const auto codes = decoded(*from[c]);
+    const auto codes = from[c]->codes.decoded();
     Translation next(*from[c], *to[c]);
     for (std::size_t i = 0; i < rows.size(); ++i)
       rows[i] = rows[i] == absent ? absent : pairs[c - 1].find(rows[i], next(codes[i]));
@@ -111,6 +103,7 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
   store::StoredLink link;
   link.no_row = one_rows;
   link.rows = store::Codes::encode(rows);
+  link.encoding = link.rows.describe();
   return link;
 }
 

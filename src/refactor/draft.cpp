@@ -9,6 +9,7 @@
 
 #include "base/diagnostics.h"
 #include "base/exact.h"
+#include "base/failure.h"
 #include "engine/ask.h"
 #include "language/check.h"
 #include "language/lexer.h"
@@ -302,57 +303,61 @@ bool Draft::same() const {
 }
 
 Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::vector<std::string>& queries) {
-  Sources texts;
-  Diagnostics problems;
-  const std::uint32_t file = texts.add({"<draft>", text});
-  const syntax::Measure measure = parse_measure(texts, file, problems);
-  if (has_errors(problems)) return tl::unexpected(std::move(problems));
-  const CheckedModel& model = dataset.model().checked();
-  Draft made;
-  made.measure = measure.name.text;
-  made.definition = texts.text(measure.expression->span);
-  const auto present = model.find_measure(made.measure);
-  if (present) made.before = model.sources.text(model.measures[*present].expression->span);
-  std::vector<std::string> asked = queries;
-  if (asked.empty() && present) {
-    for (const Query& query : model.queries) {
-      if (query.variant) continue;  // it has definitions of its own
-      bool depends = query.having && measures_in(model, query.having).contains(*present);
-      for (const QueryShow& item : query.show)
-        depends = depends || measures_in(model, item.expression).contains(*present);
-      if (depends) asked.push_back(query.name);
+  return base::guarded([&]() -> Result<Draft> {
+    Sources texts;
+    Diagnostics problems;
+    const std::uint32_t file = texts.add({"<draft>", text});
+    const syntax::Measure measure = parse_measure(texts, file, problems);
+    if (has_errors(problems)) return tl::unexpected(std::move(problems));
+    const CheckedModel& model = dataset.model().checked();
+    Draft made;
+    made.measure = measure.name.text;
+    made.definition = texts.text(measure.expression->span);
+    const auto present = model.find_measure(made.measure);
+    if (present) made.before = model.sources.text(model.measures[*present].expression->span);
+    std::vector<std::string> asked = queries;
+    if (asked.empty() && present) {
+      for (const Query& query : model.queries) {
+        if (query.variant) continue;  // it has definitions of its own
+        bool depends = query.having && measures_in(model, query.having).contains(*present);
+        for (const QueryShow& item : query.show)
+          depends = depends || measures_in(model, item.expression).contains(*present);
+        if (depends) asked.push_back(query.name);
+      }
     }
-  }
-  for (const std::string& query : asked) {
-    auto both = present ? run_both(dataset, query, text) : run_new(dataset, query, text);
-    if (!both) return tl::unexpected(both.error());
-    made.queries.push_back(std::move(*both));
-  }
-  // The definition must hold even where no query shows it.
-  if (asked.empty()) {
-    if (const auto answer = ask(dataset, {"show " + written_name(made.measure), {}, {text}}); !answer)
-      return tl::unexpected(answer.error());
-  }
-  if (present && !made.same() && model.measures[*present].expression->type.is_number())
-    SourceFinder(dataset, made.measure, text).find(made);
-  return made;
+    for (const std::string& query : asked) {
+      auto both = present ? run_both(dataset, query, text) : run_new(dataset, query, text);
+      if (!both) return tl::unexpected(both.error());
+      made.queries.push_back(std::move(*both));
+    }
+    // The definition must hold even where no query shows it.
+    if (asked.empty()) {
+      if (const auto answer = ask(dataset, {"show " + written_name(made.measure), {}, {text}}); !answer)
+        return tl::unexpected(answer.error());
+    }
+    if (present && !made.same() && model.measures[*present].expression->type.is_number())
+      SourceFinder(dataset, made.measure, text).find(made);
+    return made;
+  });
 }
 
 Result<void> keep(const Dataset& dataset, const Draft& draft) {
-  const CheckedModel& model = dataset.model().checked();
-  const auto present = model.find_measure(draft.measure);
-  const std::uint32_t file = present ? model.measures[*present].expression->span.file : 0;
-  const SourceText& source = model.sources[file];
-  std::string after = source.text;
-  if (present) {
-    refactor::TextEdits edits;
-    edits.replace(model.measures[*present].expression->span, draft.definition);
-    after = edits.apply(source.text);
-  } else {
-    if (!after.empty() && after.back() != '\n') after += '\n';
-    after += fmt::format("measure {} = {}\n", written_name(draft.measure), draft.definition);
-  }
-  return refactor::replace_text(source.name, source.text, after);
+  return base::guarded([&]() -> Result<void> {
+    const CheckedModel& model = dataset.model().checked();
+    const auto present = model.find_measure(draft.measure);
+    const std::uint32_t file = present ? model.measures[*present].expression->span.file : 0;
+    const SourceText& source = model.sources[file];
+    std::string after = source.text;
+    if (present) {
+      refactor::TextEdits edits;
+      edits.replace(model.measures[*present].expression->span, draft.definition);
+      after = edits.apply(source.text);
+    } else {
+      if (!after.empty() && after.back() != '\n') after += '\n';
+      after += fmt::format("measure {} = {}\n", written_name(draft.measure), draft.definition);
+    }
+    return refactor::replace_text(source.name, source.text, after);
+  });
 }
 
 }  // namespace juniper

@@ -10,6 +10,7 @@
 #include <iterator>
 
 #include "base/diagnostics.h"
+#include "base/failure.h"
 #include "engine/ask.h"
 #include "engine/query.h"
 #include "engine/rows.h"
@@ -151,73 +152,78 @@ bool Refactoring::proved() const {
 }
 
 Result<Refactoring> inline_column(const Dataset& dataset, const std::string& column) {
-  const CheckedModel& model = dataset.model().checked();
-  const auto id = find_column(model, column);
-  if (!id) return tl::unexpected(id.error());
-  const auto plan = refactor::plan_inline(model, *id);
-  if (!plan) return tl::unexpected(plan.error());
-  const auto after = changed(dataset, plan->text);
-  if (!after) return tl::unexpected(after.error());
+  return base::guarded([&]() -> Result<Refactoring> {
+    const CheckedModel& model = dataset.model().checked();
+    const auto id = find_column(model, column);
+    if (!id) return tl::unexpected(id.error());
+    const auto plan = refactor::plan_inline(model, *id);
+    if (!plan) return tl::unexpected(plan.error());
+    const auto after = changed(dataset, plan->text);
+    if (!after) return tl::unexpected(after.error());
 
-  Refactoring made;
-  made.title = "inline " + column;
-  made.model_path = dataset.model().path();
-  made.text_before = dataset.model().text();
-  made.text_after = plan->text;
-  made.diff = refactor::unified_diff(made.text_before, made.text_after, made.model_path);
+    Refactoring made;
+    made.title = "inline " + column;
+    made.model_path = dataset.model().path();
+    made.text_before = dataset.model().text();
+    made.text_after = plan->text;
+    made.diff = refactor::unified_diff(made.text_before, made.text_after, made.model_path);
 
-  const std::set<ColumnId> removed(plan->removed.begin(), plan->removed.end());
-  const engine::Source source = engine::source_of(dataset);
-  std::vector<ColumnId> to_prove = plan->removed;
-  to_prove.insert(to_prove.end(), plan->rewritten.begin(), plan->rewritten.end());
-  for (const ColumnId proved : to_prove) {
-    auto proof = prove_rows(source, proved, refactor::expand(model, model.column(proved).expression, removed),
-                            dataset.options().threads);
-    if (!proof) return tl::unexpected(proof.error());
-    proof->expression = refactor::expanded_text(model, proved, removed);
-    proof->removed = removed.contains(proved);
-    made.rows.push_back(std::move(*proof));
-  }
-  for (const std::string& query : dataset.model().queries()) {
-    auto proof = prove_query(dataset, *after, query);
-    if (!proof) return tl::unexpected(proof.error());
-    made.queries.push_back(std::move(*proof));
-  }
+    const std::set<ColumnId> removed(plan->removed.begin(), plan->removed.end());
+    const engine::Source source = engine::source_of(dataset);
+    std::vector<ColumnId> to_prove = plan->removed;
+    to_prove.insert(to_prove.end(), plan->rewritten.begin(), plan->rewritten.end());
+    for (const ColumnId proved : to_prove) {
+      auto proof = prove_rows(source, proved, refactor::expand(model, model.column(proved).expression, removed),
+                              dataset.options().threads);
+      if (!proof) return tl::unexpected(proof.error());
+      proof->expression = refactor::expanded_text(model, proved, removed);
+      proof->removed = removed.contains(proved);
+      made.rows.push_back(std::move(*proof));
+    }
+    for (const std::string& query : dataset.model().queries()) {
+      auto proof = prove_query(dataset, *after, query);
+      if (!proof) return tl::unexpected(proof.error());
+      made.queries.push_back(std::move(*proof));
+    }
 
-  Ledger& ledger = made.ledger;
-  ledger.file_bytes_before = dataset.store().file_bytes;
-  const auto bytes = measure_file(after->store(), file_of_store(dataset));
-  if (!bytes) return tl::unexpected(bytes.error());
-  ledger.file_bytes_after = *bytes;
-  ledger.load_nanoseconds_before = ledger.load_nanoseconds_after = dataset.store().load_nanoseconds;
-  for (const ColumnId gone : plan->removed) {
-    const store::StoredColumn& stored = dataset.store().tables[gone.table].columns[gone.column];
-    const std::int64_t time = stored.evaluate_nanoseconds + stored.encode_nanoseconds;
-    ledger.removed.push_back(
-        {model.column_name(gone), stored.data.codes.bytes().size() + stored.data.dictionary.size(), time});
-    ledger.load_nanoseconds_after -= time;
-  }
-  return made;
+    Ledger& ledger = made.ledger;
+    ledger.file_bytes_before = dataset.store().file_bytes;
+    const auto bytes = measure_file(after->store(), file_of_store(dataset));
+    if (!bytes) return tl::unexpected(bytes.error());
+    ledger.file_bytes_after = *bytes;
+    ledger.load_nanoseconds_before = ledger.load_nanoseconds_after = dataset.store().load_nanoseconds;
+    for (const ColumnId gone : plan->removed) {
+      const store::StoredColumn& stored = dataset.store().tables[gone.table].columns[gone.column];
+      const std::int64_t time = stored.evaluate_nanoseconds + stored.encode_nanoseconds;
+      ledger.removed.push_back({model.column_name(gone), stored.data.bytes(), time});
+      ledger.load_nanoseconds_after -= time;
+    }
+    return made;
+  });
 }
 
 Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
-  const auto fail = [](std::string code, std::string message, std::string fix) {
-    return tl::unexpected(base::error(std::move(code), std::move(message), std::move(fix)));
-  };
-  if (!refactoring.proved())
-    return fail("JR-804", "the change was not written: its proof failed", "look at the differing rows and cells above");
-  if (refactoring.model_path != dataset.model().path()) {
-    return fail("JR-806", "this change was made for another model text", "run the refactoring on this one");
-  }
-  const auto after = changed(dataset, refactoring.text_after);
-  if (!after) return tl::unexpected(after.error());
-  // The text first, beside its place and renamed; a store that does not fit it yet is loaded again by whoever needs it.
-  if (auto written = refactor::replace_text(refactoring.model_path, refactoring.text_before, refactoring.text_after);
-      !written)
-    return written;
-  store::Store store = after->store();
-  store.load_nanoseconds = refactoring.ledger.load_nanoseconds_after;
-  return store::write_store(store, file_of_store(dataset));
+  return base::guarded([&]() -> Result<void> {
+    const auto fail = [](std::string code, std::string message, std::string fix) {
+      return tl::unexpected(base::error(std::move(code), std::move(message), std::move(fix)));
+    };
+    if (!refactoring.proved())
+      return fail("JR-804", "the change was not written: its proof failed",
+                  "look at the differing rows and cells above");
+    if (refactoring.model_path != dataset.model().path()) {
+      return fail("JR-806", "this change was made for another model text", "run the refactoring on this one");
+    }
+    const auto after = changed(dataset, refactoring.text_after);
+    if (!after) return tl::unexpected(after.error());
+    // The text first, beside its place and renamed; a store that does not fit it yet is loaded again by whoever needs
+    // it.
+    if (auto written = refactor::replace_text(refactoring.model_path, refactoring.text_before, refactoring.text_after);
+        !written)
+      return written;
+    store::Store store = after->store();
+    store.load_nanoseconds = refactoring.ledger.load_nanoseconds_after;
+    return store::write_store(store, file_of_store(dataset));
+  });
 }
 
 }  // namespace juniper

@@ -19,6 +19,7 @@
 #include <sstream>
 
 #include "base/diagnostics.h"
+#include "base/failure.h"
 #include "regress/result_file.h"
 #include "store/store.h"
 
@@ -164,37 +165,39 @@ std::string baseline_path(const std::string& model_path) {
 }
 
 Result<BaselineReport> baseline(const Dataset& dataset, const std::string& folder) {
-  const fs::path path(folder);
-  // All queries first: nothing is written when one of them can't be run.
-  BaselineReport report{folder, {}, {}};
-  std::map<std::string, std::string> files;
-  std::string times;
-  for (const std::string& query : dataset.model().queries()) {
-    const auto run = run_query(dataset, query);
-    if (!run) return tl::unexpected(run.error());
-    const QueryResult& result = run->first;
-    const auto values =
-        std::count_if(result.columns.begin(), result.columns.end(), [](const ResultColumn& c) { return !c.is_key; });
-    report.queries.push_back(
-        {query, result.rows.size(), result.rows.size() * static_cast<std::uint64_t>(values), run->second});
-    files.emplace(file_name(query), regress::write_result(query, result));
-    times += fmt::format("{}\t{}\n", query, run->second);
-  }
-  if (auto ready = prepare_folder(path); !ready) return tl::unexpected(ready.error());
-  files.emplace(data_file, describe_data(dataset));
-  files.emplace(times_file, times);
-  for (const auto& [name, text] : files) {
-    if (auto written = write_file(path / name, text); !written) return tl::unexpected(written.error());
-  }
-  std::error_code error;
-  for (const auto& entry : fs::directory_iterator(path, error)) {
-    const std::string name = entry.path().filename().string();
-    if (files.contains(name) || !is_result_file(entry.path())) continue;
-    report.dropped.push_back(entry.path().stem().string());
-    fs::remove(entry.path(), error);
-  }
-  std::sort(report.dropped.begin(), report.dropped.end());
-  return report;
+  return base::guarded([&]() -> Result<BaselineReport> {
+    const fs::path path(folder);
+    // All queries first: nothing is written when one of them can't be run.
+    BaselineReport report{folder, {}, {}};
+    std::map<std::string, std::string> files;
+    std::string times;
+    for (const std::string& query : dataset.model().queries()) {
+      const auto run = run_query(dataset, query);
+      if (!run) return tl::unexpected(run.error());
+      const QueryResult& result = run->first;
+      const auto values =
+          std::count_if(result.columns.begin(), result.columns.end(), [](const ResultColumn& c) { return !c.is_key; });
+      report.queries.push_back(
+          {query, result.rows.size(), result.rows.size() * static_cast<std::uint64_t>(values), run->second});
+      files.emplace(file_name(query), regress::write_result(query, result));
+      times += fmt::format("{}\t{}\n", query, run->second);
+    }
+    if (auto ready = prepare_folder(path); !ready) return tl::unexpected(ready.error());
+    files.emplace(data_file, describe_data(dataset));
+    files.emplace(times_file, times);
+    for (const auto& [name, text] : files) {
+      if (auto written = write_file(path / name, text); !written) return tl::unexpected(written.error());
+    }
+    std::error_code error;
+    for (const auto& entry : fs::directory_iterator(path, error)) {
+      const std::string name = entry.path().filename().string();
+      if (files.contains(name) || !is_result_file(entry.path())) continue;
+      report.dropped.push_back(entry.path().stem().string());
+      fs::remove(entry.path(), error);
+    }
+    std::sort(report.dropped.begin(), report.dropped.end());
+    return report;
+  });
 }
 
 bool CheckReport::passed() const {
@@ -203,28 +206,30 @@ bool CheckReport::passed() const {
 }
 
 Result<CheckReport> check(const Dataset& dataset, const std::string& folder) {
-  const fs::path path(folder);
-  const auto data = read_file(path / data_file);
-  if (!data)
-    return tl::unexpected(
-        base::error("JR-903", fmt::format("there is no baseline in {}", folder), "record one first: juniper baseline"));
-  const auto recorded = read_results(path);
-  if (!recorded) return tl::unexpected(recorded.error());
-  const auto times = read_times(path);
-  CheckReport report{folder, {}, *data != describe_data(dataset)};
-  for (const auto& [query, result] : *recorded) {
-    report.queries.push_back(check_query(dataset, query, result));
-    if (const auto time = times.find(query); time != times.end())
-      report.queries.back().recorded_nanoseconds = time->second;
-  }
-  for (const std::string& query : dataset.model().queries()) {
-    if (recorded->contains(query)) continue;
-    CheckedQuery added;
-    added.query = query;
-    added.state = CheckState::added;
-    report.queries.push_back(std::move(added));
-  }
-  return report;
+  return base::guarded([&]() -> Result<CheckReport> {
+    const fs::path path(folder);
+    const auto data = read_file(path / data_file);
+    if (!data)
+      return tl::unexpected(base::error("JR-903", fmt::format("there is no baseline in {}", folder),
+                                        "record one first: juniper baseline"));
+    const auto recorded = read_results(path);
+    if (!recorded) return tl::unexpected(recorded.error());
+    const auto times = read_times(path);
+    CheckReport report{folder, {}, *data != describe_data(dataset)};
+    for (const auto& [query, result] : *recorded) {
+      report.queries.push_back(check_query(dataset, query, result));
+      if (const auto time = times.find(query); time != times.end())
+        report.queries.back().recorded_nanoseconds = time->second;
+    }
+    for (const std::string& query : dataset.model().queries()) {
+      if (recorded->contains(query)) continue;
+      CheckedQuery added;
+      added.query = query;
+      added.state = CheckState::added;
+      report.queries.push_back(std::move(added));
+    }
+    return report;
+  });
 }
 
 }  // namespace juniper

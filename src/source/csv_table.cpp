@@ -63,7 +63,9 @@ class ColumnBuilder {
   }
 
   ColumnInput finish() {
-    input_.texts.assign(std::make_move_iterator(texts_.begin()), std::make_move_iterator(texts_.end()));
+    auto texts = std::make_shared<std::deque<std::string>>(std::move(texts_));
+    input_.texts.assign(texts->begin(), texts->end());
+    input_.owner = std::move(texts);
     return std::move(input_);
   }
 

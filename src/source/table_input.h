@@ -2,7 +2,9 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "juniper/value.h"
@@ -14,9 +16,10 @@ struct ColumnInput {
   Type type;
   std::vector<std::int64_t> exact;  // all types but real and text, as in juniper/value.h
   std::vector<double> real;
-  std::vector<std::uint32_t> text;    // indexes into `texts`
-  std::vector<std::string> texts;     // distinct
-  std::vector<std::uint8_t> is_null;  // one for each row; the value beside it does not matter
+  std::vector<std::uint32_t> text;      // indexes into `texts`
+  std::vector<std::string_view> texts;  // in any order; one text may stand there several times
+  std::shared_ptr<const void> owner;    // of what `texts` views, if the caller does not keep it alive
+  std::vector<std::uint8_t> is_null;    // one for each row; the value beside it does not matter
 };
 
 // A source file as it was when it was read.

@@ -6,136 +6,274 @@
 #include <array>
 #include <bit>
 #include <cstring>
+#include <limits>
+
+#include "base/bits.h"
 
 namespace juniper::store {
 
+using base::bits_for;
+using base::unpack;
+using base::unpack_one;
+using base::words_for;
+
 namespace {
 
-std::size_t words_for(std::size_t count, unsigned bits) {
-  return (count * bits + 63) / 64;
-}
+constexpr std::size_t checkpoint_rows = 128;
 
-void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::vector<std::uint64_t>& out) {
-  const std::size_t begin = out.size();
-  out.resize(begin + words_for(values.size(), bits), 0);
-  if (bits == 0) return;
-  std::size_t bit = 0;
-  for (const std::uint64_t value : values) {
-    const std::uint64_t v = value - base;
-    const std::size_t word = begin + bit / 64;
-    const unsigned shift = bit % 64;
-    out[word] |= v << shift;
-    if (shift + bits > 64) out[word + 1] |= v >> (64 - shift);
-    bit += bits;
-  }
-}
-
-std::uint64_t unpack_one(const std::uint64_t* words, std::size_t index, unsigned bits) {
-  if (bits == 0) return 0;
-  const std::size_t bit = index * bits;
-  const unsigned shift = bit % 64;
-  std::uint64_t v = words[bit / 64] >> shift;
-  if (shift + bits > 64) v |= words[bit / 64 + 1] << (64 - shift);
-  return bits == 64 ? v : v & ((std::uint64_t{1} << bits) - 1);
-}
-
-// Adds `base` to `count` packed numbers. All but the last few are read by loads of eight bytes from any address, of
-// which a number of up to 57 bits never needs a second one.
-void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint64_t base, std::uint64_t* out) {
-  std::size_t i = 0;
-  if (bits != 0 && bits <= 57) {
-    const auto* const bytes = reinterpret_cast<const unsigned char*>(words);
-    const std::uint64_t mask = (std::uint64_t{1} << bits) - 1;
-    const std::size_t last_load = words_for(count, bits) * 8 - 8;
-    const std::size_t whole = std::min(count, (last_load * 8 + 7) / bits);
-    for (; i < whole; ++i) {
-      const std::size_t bit = i * bits;
-      std::uint64_t v = 0;
-      std::memcpy(&v, bytes + bit / 8, sizeof(v));
-      out[i] = base + (v >> bit % 8 & mask);
-    }
-  }
-  for (; i < count; ++i) out[i] = base + unpack_one(words, i, bits);
-}
-
-unsigned width_of(std::uint64_t range) {
-  return static_cast<unsigned>(std::bit_width(range));
+std::size_t checkpoints(std::size_t rows) {
+  return (rows + checkpoint_rows - 1) / checkpoint_rows;
 }
 
 }  // namespace
 
-void Codes::encode_block(std::span<const std::uint64_t> codes, std::vector<Entry>& directory,
-                         std::vector<std::uint64_t>& payload) {
-  const auto [low, high] = std::minmax_element(codes.begin(), codes.end());
-  Entry entry{};
-  entry.base = *low;
-  entry.offset = static_cast<std::uint32_t>(payload.size());
-  entry.bits = static_cast<std::uint8_t>(width_of(*high - *low));
-  if (entry.bits == 0) {
-    entry.encoding = static_cast<std::uint8_t>(Encoding::constant);
-    directory.push_back(entry);
-    return;
-  }
-  std::vector<std::uint64_t> values;
-  std::vector<std::uint16_t> ends;
-  for (std::size_t i = 0; i < codes.size(); ++i) {
-    if (i == 0 || codes[i] != codes[i - 1]) {
-      values.push_back(codes[i]);
-      ends.push_back(0);
+// --- encoding -------------------------------------------------------------------------------------------------------
+
+// Encodes blocks, one behind the other.
+class Codes::BlockEncoder {
+ public:
+  void add(std::span<const std::uint64_t> codes) {
+    codes_ = codes;
+    const auto [low, high] = std::minmax_element(codes.begin(), codes.end());
+    Entry entry{};
+    entry.base = *low;
+    entry.bits = static_cast<std::uint8_t>(bits_for(*high - *low));
+    entry.offset = static_cast<std::uint32_t>(payload_.size());
+    if (entry.bits != 0) {
+      entry.encoding = Encoding::packed;
+      for (const Entry& other : {runs(entry), delta(entry), frequent(entry)}) {
+        if (payload_words(other, codes.size()) < payload_words(entry, codes.size())) entry = other;
+      }
     }
-    ends.back() = static_cast<std::uint16_t>(i + 1);
+    write(entry);
+    directory_.push_back(entry);
   }
-  const std::size_t end_words = (ends.size() + 3) / 4;
-  if (words_for(values.size(), entry.bits) + end_words < words_for(codes.size(), entry.bits)) {
-    entry.encoding = static_cast<std::uint8_t>(Encoding::runs);
-    entry.runs = static_cast<std::uint16_t>(values.size());
-    pack(values, entry.base, entry.bits, payload);
-    const std::size_t begin = payload.size();
-    payload.resize(begin + end_words, 0);
-    std::memcpy(payload.data() + begin, ends.data(), ends.size() * sizeof(ends[0]));
-  } else {
-    entry.encoding = static_cast<std::uint8_t>(Encoding::packed);
-    pack(codes, entry.base, entry.bits, payload);
+
+  Codes finish(std::uint64_t count) const {
+    std::vector<std::byte> bytes;
+    bytes.reserve(directory_.size() * sizeof(Entry) + payload_.size() * 8);
+    append(bytes, std::span<const Entry>(directory_));
+    append(bytes, std::span<const std::uint64_t>(payload_));
+    return {Bytes(std::move(bytes)), count};
   }
-  directory.push_back(entry);
+
+ private:
+  Entry runs(Entry entry) const {
+    entry.encoding = Encoding::runs;
+    std::size_t count = 1;
+    for (std::size_t i = 1; i < codes_.size(); ++i) count += codes_[i] != codes_[i - 1] ? 1 : 0;
+    entry.count = static_cast<std::uint16_t>(count);
+    return entry;
+  }
+
+  Entry delta(Entry entry) const {
+    entry.encoding = Encoding::delta;
+    auto least = std::numeric_limits<std::int64_t>::max();
+    auto most = std::numeric_limits<std::int64_t>::min();
+    std::uint64_t highest = 0;
+    for (std::size_t begin = 0; begin < codes_.size(); begin += checkpoint_rows) {
+      highest = std::max(highest, codes_[begin] - entry.base);
+      for (std::size_t i = begin + 1; i < std::min(begin + checkpoint_rows, codes_.size()); ++i) {
+        const auto difference = static_cast<std::int64_t>(codes_[i] - codes_[i - 1]);
+        least = std::min(least, difference);
+        most = std::max(most, difference);
+      }
+    }
+    entry.extra = static_cast<std::uint64_t>(least);
+    entry.bits = static_cast<std::uint8_t>(
+        least > most ? 0 : bits_for(static_cast<std::uint64_t>(most) - static_cast<std::uint64_t>(least)));
+    entry.other_bits = static_cast<std::uint8_t>(bits_for(highest));
+    return entry;
+  }
+
+  // Only a code that more than half of the rows have can make this the smallest; the vote of Boyer and Moore finds it.
+  Entry frequent(Entry entry) const {
+    std::uint64_t candidate = 0;
+    std::ptrdiff_t votes = 0;
+    for (const std::uint64_t code : codes_) {
+      if (votes == 0) candidate = code;
+      votes += code == candidate ? 1 : -1;
+    }
+    entry.encoding = Encoding::frequent;
+    entry.extra = candidate;
+    entry.count =
+        static_cast<std::uint16_t>(codes_.size() - static_cast<std::size_t>(std::ranges::count(codes_, candidate)));
+    return entry;
+  }
+
+  std::uint64_t* more(std::size_t words) {
+    payload_.resize(payload_.size() + words, 0);
+    return payload_.data() + payload_.size() - words;
+  }
+  void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits) {
+    base::pack(values, base, bits, more(words_for(values.size(), bits)));
+  }
+
+  void write(Entry& entry) {
+    const std::size_t begin = payload_.size();
+    scratch_.clear();
+    switch (entry.encoding) {
+      case Encoding::constant:
+        break;
+      case Encoding::packed:
+        pack(codes_, entry.base, entry.bits);
+        break;
+      case Encoding::runs: {
+        std::vector<std::uint16_t> ends;
+        for (std::size_t i = 0; i < codes_.size(); ++i) {
+          if (i == 0 || codes_[i] != codes_[i - 1]) {
+            scratch_.push_back(codes_[i]);
+            ends.push_back(0);
+          }
+          ends.back() = static_cast<std::uint16_t>(i + 1);
+        }
+        pack(scratch_, entry.base, entry.bits);
+        std::memcpy(more((ends.size() + 3) / 4), ends.data(), ends.size() * sizeof(ends[0]));
+        break;
+      }
+      case Encoding::delta:
+        for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows) scratch_.push_back(codes_[i]);
+        pack(scratch_, entry.base, entry.other_bits);
+        scratch_.clear();
+        for (std::size_t i = 0; i < codes_.size(); ++i)
+          scratch_.push_back(i % checkpoint_rows == 0 ? entry.extra : codes_[i] - codes_[i - 1]);
+        pack(scratch_, entry.extra, entry.bits);
+        break;
+      case Encoding::frequent: {
+        std::uint64_t* const others = more(words_for(codes_.size(), 1));
+        for (std::size_t i = 0; i < codes_.size(); ++i) {
+          if (codes_[i] == entry.extra) continue;
+          others[i / 64] |= std::uint64_t{1} << i % 64;
+          scratch_.push_back(codes_[i]);
+        }
+        pack(scratch_, entry.base, entry.bits);
+        break;
+      }
+    }
+    entry.hash = short_hash(std::as_bytes(std::span(payload_).subspan(begin)));
+  }
+
+  std::span<const std::uint64_t> codes_;
+  std::vector<Entry> directory_;
+  std::vector<std::uint64_t> payload_;
+  std::vector<std::uint64_t> scratch_;
+};
+
+std::size_t Codes::payload_words(const Entry& entry, std::size_t rows) {
+  switch (entry.encoding) {
+    case Encoding::constant:
+      return 0;
+    case Encoding::packed:
+      return words_for(rows, entry.bits);
+    case Encoding::runs:
+      return words_for(entry.count, entry.bits) + (entry.count + 3U) / 4;
+    case Encoding::delta:
+      return words_for(checkpoints(rows), entry.other_bits) + words_for(rows, entry.bits);
+    case Encoding::frequent:
+      return words_for(rows, 1) + words_for(entry.count, entry.bits);
+  }
+  return 0;
 }
 
 Codes Codes::encode(std::span<const std::uint64_t> codes) {
-  std::vector<Entry> directory;
-  std::vector<std::uint64_t> payload;
-  for (std::size_t begin = 0; begin < codes.size(); begin += block_rows) {
-    encode_block(codes.subspan(begin, std::min(block_rows, codes.size() - begin)), directory, payload);
+  BlockEncoder encoder;
+  for (std::size_t begin = 0; begin < codes.size(); begin += block_rows)
+    encoder.add(codes.subspan(begin, std::min(block_rows, codes.size() - begin)));
+  return encoder.finish(codes.size());
+}
+
+// --- reading --------------------------------------------------------------------------------------------------------
+
+std::optional<Codes> Codes::view(Bytes bytes, std::uint64_t count, std::uint64_t largest, std::uint64_t directory_hash,
+                                 std::string what) {
+  Codes codes(std::move(bytes), count);
+  if (codes.bytes_.size() % 8 != 0 || codes.bytes_.size() / sizeof(Entry) < codes.blocks()) return std::nullopt;
+  codes.largest_ = largest;
+  codes.checks_ = std::make_shared<const Checks>(std::move(what), directory_hash, codes.blocks());
+  return codes;
+}
+
+void Codes::check(std::size_t block) const {
+  if (checks_ && !checks_->passed(block)) check_now(block);
+}
+
+void Codes::check_now(std::size_t block) const {
+  checks_->check_directory(directory());
+  const Entry& e = entry(block);
+  const std::size_t rows = rows_in_block(block);
+  const std::size_t words = (bytes_.size() - blocks() * sizeof(Entry)) / 8;
+  const std::string where = fmt::format("rows {} to {}", block * block_rows + 1, block * block_rows + rows);
+  const auto must = [&](bool good) {
+    if (!good) checks_->fail(where + " do not hold together");
+  };
+  must(static_cast<std::size_t>(e.encoding) < encodings && e.bits <= 64 && e.other_bits <= 64);
+  const std::size_t length = payload_words(e, rows);
+  must(e.offset <= words && length <= words - e.offset);
+  if (short_hash(std::as_bytes(std::span(payload(e), length))) != e.hash)
+    checks_->fail("the checksum of " + where + " differs");
+  if (e.encoding == Encoding::runs) {
+    const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.count, e.bits));
+    must(e.count != 0 && ends[e.count - 1] == rows && std::is_sorted(ends, ends + e.count));
   }
-  std::vector<std::byte> bytes;
-  bytes.reserve(directory.size() * sizeof(Entry) + payload.size() * 8);
-  append(bytes, std::span<const Entry>(directory));
-  append(bytes, std::span<const std::uint64_t>(payload));
-  return {Bytes(std::move(bytes)), codes.size()};
+  if (e.encoding == Encoding::frequent) {
+    std::size_t others = 0;
+    for (std::size_t w = 0; w < words_for(rows, 1); ++w)
+      others += static_cast<std::size_t>(std::popcount(payload(e)[w]));
+    must(others == e.count && (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
+  }
+  std::array<std::uint64_t, block_rows> codes;
+  decode(e, rows, codes.data());
+  must(*std::max_element(codes.begin(), codes.begin() + static_cast<std::ptrdiff_t>(rows)) <= largest_);
+  checks_->pass(block);
+}
+
+void Codes::verify() const {
+  for (std::size_t block = 0; block < blocks(); ++block) check(block);
 }
 
 std::uint64_t Codes::at(std::uint64_t row) const {
-  const Entry e = entry(row / block_rows);
+  check(row / block_rows);
+  const Entry& e = entry(row / block_rows);
   const std::size_t index = row % block_rows;
   const std::uint64_t* words = payload(e);
-  switch (static_cast<Encoding>(e.encoding)) {
+  switch (e.encoding) {
     case Encoding::constant:
       return e.base;
     case Encoding::packed:
       return e.base + unpack_one(words, index, e.bits);
     case Encoding::runs: {
-      const auto* const ends = reinterpret_cast<const std::uint16_t*>(words + words_for(e.runs, e.bits));
-      const auto run = static_cast<std::size_t>(std::upper_bound(ends, ends + e.runs, index) - ends);
+      const auto* const ends = reinterpret_cast<const std::uint16_t*>(words + words_for(e.count, e.bits));
+      const auto run = static_cast<std::size_t>(std::upper_bound(ends, ends + e.count, index) - ends);
       return e.base + unpack_one(words, run, e.bits);
+    }
+    case Encoding::delta: {
+      const std::size_t rows = rows_in_block(row / block_rows);
+      const std::size_t checkpoint = index / checkpoint_rows;
+      std::uint64_t code = e.base + unpack_one(words, checkpoint, e.other_bits);
+      words += words_for(checkpoints(rows), e.other_bits);
+      for (std::size_t i = checkpoint * checkpoint_rows + 1; i <= index; ++i)
+        code += e.extra + unpack_one(words, i, e.bits);
+      return code;
+    }
+    case Encoding::frequent: {
+      if ((words[index / 64] >> index % 64 & 1) == 0) return e.extra;
+      const std::uint64_t before = words[index / 64] & ((std::uint64_t{1} << index % 64) - 1);
+      auto others = static_cast<std::size_t>(std::popcount(before));
+      for (std::size_t w = 0; w < index / 64; ++w) others += static_cast<std::size_t>(std::popcount(words[w]));
+      return e.base + unpack_one(words + words_for(rows_in_block(row / block_rows), 1), others, e.bits);
     }
   }
   return e.base;
 }
 
 void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
-  const Entry e = entry(block);
-  const std::size_t rows = rows_in_block(block);
+  check(block);
+  decode(entry(block), rows_in_block(block), out);
+}
+
+void Codes::decode(const Entry& e, std::size_t rows, std::uint64_t* out) const {
   const std::uint64_t* words = payload(e);
-  switch (static_cast<Encoding>(e.encoding)) {
+  switch (e.encoding) {
     case Encoding::constant:
       std::fill_n(out, rows, e.base);
       return;
@@ -143,58 +281,55 @@ void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
       unpack(words, rows, e.bits, e.base, out);
       return;
     case Encoding::runs: {
-      const auto* const ends = reinterpret_cast<const std::uint16_t*>(words + words_for(e.runs, e.bits));
+      const auto* const ends = reinterpret_cast<const std::uint16_t*>(words + words_for(e.count, e.bits));
       std::size_t i = 0;
-      for (std::size_t run = 0; run < e.runs; ++run) {
+      for (std::size_t run = 0; run < e.count; ++run) {
         const std::uint64_t value = e.base + unpack_one(words, run, e.bits);
         while (i < ends[run]) out[i++] = value;
+      }
+      return;
+    }
+    case Encoding::delta: {
+      unpack(words + words_for(checkpoints(rows), e.other_bits), rows, e.bits, e.extra, out);
+      for (std::size_t begin = 0; begin < rows; begin += checkpoint_rows) {
+        std::uint64_t code = e.base + unpack_one(words, begin / checkpoint_rows, e.other_bits);
+        out[begin] = code;
+        for (std::size_t i = begin + 1; i < std::min(begin + checkpoint_rows, rows); ++i) out[i] = code += out[i];
+      }
+      return;
+    }
+    case Encoding::frequent: {
+      std::array<std::uint64_t, block_rows> others;
+      unpack(words + words_for(rows, 1), e.count, e.bits, e.base, others.data());
+      std::fill_n(out, rows, e.extra);
+      const std::uint64_t* next = others.data();
+      for (std::size_t w = 0; w < words_for(rows, 1); ++w) {
+        for (std::uint64_t left = words[w]; left != 0; left &= left - 1)
+          out[w * 64 + static_cast<std::size_t>(std::countr_zero(left))] = *next++;
       }
       return;
     }
   }
 }
 
-bool Codes::blocks_lie_within() const {
-  if (bytes_.size() % 8 != 0 || bytes_.size() < blocks() * sizeof(Entry)) return false;
-  const std::size_t words = (bytes_.size() - blocks() * sizeof(Entry)) / 8;
-  for (std::size_t block = 0; block < blocks(); ++block) {
-    const Entry e = entry(block);
-    const std::size_t rows = rows_in_block(block);
-    if (e.encoding > static_cast<std::uint8_t>(Encoding::runs) || e.bits > 64) return false;
-    std::size_t needed = 0;
-    if (e.encoding == static_cast<std::uint8_t>(Encoding::packed)) needed = words_for(rows, e.bits);
-    if (e.encoding == static_cast<std::uint8_t>(Encoding::runs)) needed = words_for(e.runs, e.bits) + (e.runs + 3U) / 4;
-    if (e.offset > words || needed > words - e.offset) return false;
-    if (e.encoding == static_cast<std::uint8_t>(Encoding::runs)) {
-      const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.runs, e.bits));
-      if (e.runs == 0 || ends[e.runs - 1] != rows || !std::is_sorted(ends, ends + e.runs)) return false;
-    }
-  }
-  return true;
-}
-
-bool Codes::is_well_formed(std::uint64_t largest) const {
-  if (!blocks_lie_within()) return false;
-  std::vector<std::uint64_t> codes(block_rows);
-  for (std::size_t block = 0; block < this->blocks(); ++block) {
-    decode_block(block, codes.data());
-    const auto end = codes.begin() + static_cast<std::ptrdiff_t>(rows_in_block(block));
-    if (std::any_of(codes.begin(), end, [largest](std::uint64_t code) { return code > largest; })) return false;
-  }
-  return true;
+std::vector<std::uint64_t> Codes::decoded() const {
+  std::vector<std::uint64_t> codes(count_);
+  for (std::size_t block = 0; block < blocks(); ++block) decode_block(block, codes.data() + block * block_rows);
+  return codes;
 }
 
 std::string Codes::describe() const {
-  std::array<std::size_t, 3> count{};
+  std::array<std::size_t, encodings> count{};
   unsigned widest = 0;
   for (std::size_t block = 0; block < blocks(); ++block) {
-    const Entry e = entry(block);
-    ++count[e.encoding];
-    if (e.encoding == static_cast<std::uint8_t>(Encoding::packed)) widest = std::max<unsigned>(widest, e.bits);
+    const Entry& e = entry(block);
+    ++count[static_cast<std::size_t>(e.encoding)];
+    if (e.encoding == Encoding::packed) widest = std::max<unsigned>(widest, e.bits);
   }
-  const std::array<std::string, 3> names{"constant", fmt::format("packed {} bits", widest), "runs"};
-  std::array<std::size_t, 3> order{0, 1, 2};
-  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return count[a] > count[b]; });
+  const std::array<std::string, encodings> names{"constant", fmt::format("packed {} bits", widest), "runs", "delta",
+                                                 "frequent"};
+  std::array<std::size_t, encodings> order{0, 1, 2, 3, 4};
+  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return count[a] > count[b]; });
   std::string text;
   for (const std::size_t i : order) {
     if (count[i] != 0) text += (text.empty() ? "" : " + ") + names[i];

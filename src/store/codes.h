@@ -2,26 +2,40 @@
 //
 // Layout of its bytes, all little-endian, everything aligned to 8 bytes:
 //
-//   block directory   one entry of 16 bytes per block of 4096 codes (the last block may be shorter)
-//     uint8   encoding   0 constant, 1 packed, 2 runs
-//     uint8   bits       width of a packed number, 0 to 64
-//     uint16  runs       number of runs, for encoding 2
-//     uint32  offset     of the block's payload, in words of 8 bytes from the start of the payload area
-//     uint64  base       the smallest code of the block
-//   payload area
+//   block directory   one entry of 32 bytes per block of 4096 codes (the last block may be shorter)
+//     uint8   encoding    0 constant, 1 packed, 2 runs, 3 delta, 4 frequent
+//     uint8   bits        width of a packed number, 0 to 64
+//     uint8   other bits  width of a packed checkpoint, for encoding 3
+//     uint8   0
+//     uint16  count       of runs, for encoding 2; of the other codes, for encoding 4
+//     uint16  0
+//     uint32  offset      of the block's payload, in words of 8 bytes from the start of the payload area
+//     uint32  hash        the lower half of XXH3 of the payload
+//     uint64  base        the smallest code of the block
+//     uint64  extra       the smallest difference, for encoding 3; the frequent code, for encoding 4
+//   payload area; each row of packed numbers is padded to a word
 //     constant   nothing: every code is `base`
 //     packed     code - base in `bits` bits each, lowest bits first, crossing word borders
-//     runs       (code - base) of each run, packed as above and padded to a word; then for each run the uint16
-//                position behind its last row in the block, padded to a word
+//     runs       code - base of each run, packed; then for each run the uint16 position behind its last row in the
+//                block, padded to a word
+//     delta      code - base of each 128th row, in `other bits`; then for each row the difference to the row before,
+//                less the smallest difference, in `bits` (0 in each 128th row)
+//     frequent   one bit for each row, set where the code is another than the frequent one, padded to a word; then
+//                code - base of these rows, packed
 //
-// Packed with base is what is called frame of reference; with 64 bits it is the plain form.
+// Packed with base is what is called frame of reference; with 64 bits it is the plain form. A single code is found
+// without decoding its block: the checkpoints are there so that a delta adds up 127 differences at most.
 #pragma once
 
 #include <cstdint>
+#include <memory>
+#include <optional>
 #include <span>
 #include <string>
+#include <vector>
 
 #include "store/bytes.h"
+#include "store/checks.h"
 
 namespace juniper::store {
 
@@ -30,16 +44,20 @@ inline constexpr std::size_t block_rows = 4096;
 class Codes {
  public:
   Codes() = default;
-  // Views `bytes`, which must hold the layout above for `count` codes (`is_well_formed` tells).
-  Codes(Bytes bytes, std::uint64_t count) : bytes_(std::move(bytes)), count_(count) {}
 
   static Codes encode(std::span<const std::uint64_t> codes);
+  // Views `count` codes in the bytes of a file. Blocks are verified when they are read for the first time: their
+  // checksum, that they lie within the bytes, that no code is larger than `largest`. Nothing if the bytes are too few
+  // even for the directory.
+  static std::optional<Codes> view(Bytes bytes, std::uint64_t count, std::uint64_t largest,
+                                   std::uint64_t directory_hash, std::string what);
 
   std::uint64_t size() const { return count_; }
   std::size_t blocks() const { return (count_ + block_rows - 1) / block_rows; }
   const Bytes& bytes() const { return bytes_; }
+  std::uint64_t directory_hash() const { return hash_bytes(directory()); }
 
-  // One code; `row` < size().
+  // One code; `row` < size(). Throws a base::Failure if the block is damaged, and so does decode_block.
   std::uint64_t at(std::uint64_t row) const;
 
   // Decodes one block into `out`, which has room for its rows.
@@ -47,35 +65,48 @@ class Codes {
   std::size_t rows_in_block(std::size_t block) const {
     return block + 1 < blocks() ? block_rows : count_ - block * block_rows;
   }
+  // All codes.
+  std::vector<std::uint64_t> decoded() const;
 
-  // True if every block lies within the bytes and no code is larger than `largest`: what a file must pass before it is
-  // read.
-  bool is_well_formed(std::uint64_t largest) const;
+  // Reads every block that was not read yet. Throws a base::Failure at one that is damaged.
+  void verify() const;
 
   // "packed 5 bits", "constant", "runs + packed": the encodings used, the most frequent first.
   std::string describe() const;
 
  private:
-  enum class Encoding : std::uint8_t { constant, packed, runs };
+  enum class Encoding : std::uint8_t { constant, packed, runs, delta, frequent };
+  static constexpr std::size_t encodings = 5;
   struct Entry {
-    std::uint8_t encoding;
+    Encoding encoding;
     std::uint8_t bits;
-    std::uint16_t runs;
+    std::uint8_t other_bits;
+    std::uint8_t zero;
+    std::uint16_t count;
+    std::uint16_t zeros;
     std::uint32_t offset;
+    std::uint32_t hash;
     std::uint64_t base;
+    std::uint64_t extra;
   };
-  static_assert(sizeof(Entry) == 16);
+  static_assert(sizeof(Entry) == 32);
+  class BlockEncoder;
 
-  Entry entry(std::size_t block) const { return bytes_.as<Entry>(block * sizeof(Entry), 1)[0]; }
-  bool blocks_lie_within() const;
+  Codes(Bytes bytes, std::uint64_t count) : bytes_(std::move(bytes)), count_(count) {}
+  std::span<const std::byte> directory() const { return bytes_.view().first(blocks() * sizeof(Entry)); }
+  const Entry& entry(std::size_t block) const { return bytes_.as<Entry>(block * sizeof(Entry), 1)[0]; }
   const std::uint64_t* payload(const Entry& entry) const {
     return bytes_.as<std::uint64_t>(blocks() * sizeof(Entry), 0).data() + entry.offset;
   }
-  static void encode_block(std::span<const std::uint64_t> codes, std::vector<Entry>& directory,
-                           std::vector<std::uint64_t>& payload);
+  static std::size_t payload_words(const Entry& entry, std::size_t rows);
+  void check(std::size_t block) const;
+  void check_now(std::size_t block) const;
+  void decode(const Entry& entry, std::size_t rows, std::uint64_t* out) const;
 
   Bytes bytes_;
   std::uint64_t count_ = 0;
+  std::uint64_t largest_ = 0;
+  std::shared_ptr<const Checks> checks_;  // nothing: encoded here, and in order
 };
 
 }  // namespace juniper::store

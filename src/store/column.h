@@ -1,16 +1,11 @@
 // One encoded column: codes, and what each code means.
 //
 //   dictionary   code i means the i-th of the distinct values in ascending order; the code after the last is null
-//   offset       code i means base + i; the code after the last value's is null
+//   offset       code i means base + i * step; the code after the last value's is null
 //   bits         the code is the bit pattern of a double; one NaN pattern is null
 //
 // In the first two, codes are ordered as the values are, nulls last. Values are as in juniper/value.h: 64-bit
 // numbers for all types but real and text.
-//
-// Layout of a dictionary's bytes, little-endian:
-//   numbers   8 bytes each
-//   text      uint64 count; then count + 1 uint64 offsets of the texts within the area behind; then the texts,
-//             padded to 8 bytes
 #pragma once
 
 #include <cstdint>
@@ -23,10 +18,14 @@
 #include "juniper/value.h"
 #include "source/table_input.h"
 #include "store/codes.h"
+#include "store/dictionary.h"
 
 namespace juniper::store {
 
 enum class Layout : std::uint8_t { dictionary, offset, bits };
+
+// Of layout bits: a NaN, which no real column holds.
+inline constexpr std::uint64_t null_bits = std::numeric_limits<std::uint64_t>::max();
 
 struct Column {
   Type type;
@@ -35,33 +34,40 @@ struct Column {
   std::uint64_t distinct = 0;  // values other than null
   std::uint64_t nulls = 0;     // rows
   std::int64_t base = 0;       // of layout offset
+  std::uint64_t step = 1;      // of layout offset
   std::uint64_t null_code = 0;
-  Bytes dictionary;
+  Value least;  // null when there are no values
+  Value most;
+  std::string encoding;      // for people: "dictionary, packed 5 bits"
+  NumberDictionary numbers;  // of layout dictionary, for all types but text
+  TextDictionary texts;      // and for text
   Codes codes;
 
   bool has_dictionary() const { return layout == Layout::dictionary; }
-  // The value that a code other than null_code means, by type.
-  std::int64_t exact_of(std::uint64_t code) const;
+  const Bytes& dictionary_bytes() const {
+    return type.kind == TypeKind::text ? texts.bytes() : numbers.codes().bytes();
+  }
+  std::uint64_t bytes() const { return dictionary_bytes().size() + codes.bytes().size(); }
+  // The value that a code other than null_code means, by type. They throw a base::Failure where the file is damaged.
+  std::int64_t exact_of(std::uint64_t code) const {
+    if (layout == Layout::dictionary) return numbers.exact(code);
+    return static_cast<std::int64_t>(static_cast<std::uint64_t>(base) + code * step);
+  }
   double real_of(std::uint64_t code) const;
-  std::string_view text_of(std::uint64_t code) const;  // lives as long as the column's dictionary
-  Value value_of(std::uint64_t code) const;            // null for null_code
+  // Lives as long as any copy of the column.
+  std::string_view text_of(std::uint64_t code) const { return texts.at(code); }
+  Value value_of(std::uint64_t code) const;  // null for null_code
   // The code of a value of the column's type; nothing when the column's codes have none for it. Null has null_code.
   std::optional<std::uint64_t> code_of(const Value& value) const;
   // How many codes stand for less than a value of the column's type (not null). Not for layout bits.
   std::uint64_t codes_before(const Value& value) const;
   Value at(std::uint64_t row) const { return value_of(codes.at(row)); }
 
-  // The smallest and the largest value; null when there are none.
-  Value min() const;
-  Value max() const;
-
-  // True if the bytes hold together, so that no code can lead outside of them.
-  bool is_well_formed() const;
-  // "dictionary, packed 5 bits"
-  std::string describe() const;
+  // Reads everything that was not read yet. Throws a base::Failure where the file is damaged.
+  void verify() const;
 };
 
-// Encodes a column in the smaller of the layouts that fit it.
-Column encode_column(const source::ColumnInput& input);
+// Encodes a column in the smaller of the layouts that fit it (store/encode_column.cpp).
+Column encode_column(source::ColumnInput input);
 
 }  // namespace juniper::store

@@ -4,7 +4,7 @@
 //
 //   header, 64 bytes
 //     char[8]   "JRSTORE\n"
-//     uint32    format version, 2
+//     uint32    format version, 3
 //     uint32    0
 //     uint64    bytes of the whole file
 //     uint64    offset of the directory
@@ -13,7 +13,8 @@
 //     uint64    0
 //     uint64    XXH3 of the 56 bytes before
 //   parts       each begins at a multiple of 8; what it holds is told by the directory
-//   directory   JSON: tables, columns, links, sources, and for each part {offset, bytes, hash}
+//   directory   JSON: tables, columns, links, sources, and for each part {offset, bytes, hash}, where the hash is that
+//               of the part's own block directory, or of the whole part for a model text
 //
 // A file is written beside its place, synced, and renamed, so that a reader sees the old store or the new one.
 #pragma once
@@ -52,6 +53,7 @@ struct StoredLink {
   std::string name;
   std::uint64_t no_row = 0;  // the rows of the one side
   std::int64_t resolve_nanoseconds = 0;
+  std::string encoding;  // for people
   Codes rows;
 };
 
@@ -77,15 +79,16 @@ struct Store {
   FileOverhead overhead;
 };
 
-// XXH3, 64 bits.
-std::uint64_t hash_bytes(std::span<const std::byte> bytes);
-
 // Writes the store to `path`; fills in file_bytes and overhead. Errors: JR-601 (cannot write).
 Result<void> write_store(Store& store, const std::filesystem::path& path);
 
-// Opens a store file by mapping it, checks all checksums and that every part holds together. The mapping lives as
-// long as any column of it. Errors: JR-602 (cannot open), JR-603 (not a store, or truncated), JR-604 (another
-// version), JR-605 (damaged: a checksum differs).
+// Opens a store file by mapping it. What describes the tables is verified now, their blocks when they are read for the
+// first time, so that this takes the same time for every size. The mapping lives as long as any column of it. Errors:
+// JR-602 (cannot open), JR-603 (not a store, or truncated), JR-604 (another version), JR-605 (damaged: a checksum
+// differs). Reading a damaged block throws a base::Failure with JR-605.
 Result<Store> open_store(const std::filesystem::path& path);
+
+// Reads every block of a store on up to `threads` threads; throws a base::Failure with JR-605 at one that is damaged.
+void verify(const Store& store, unsigned threads);
 
 }  // namespace juniper::store

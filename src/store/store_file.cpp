@@ -4,7 +4,6 @@
 #include <sys/mman.h>
 #include <sys/stat.h>
 #include <unistd.h>
-#include <xxhash.h>
 
 #include <array>
 #include <atomic>
@@ -14,6 +13,7 @@
 #include <nlohmann/json.hpp>
 
 #include "base/diagnostics.h"
+#include "base/parallel.h"
 #include "store/store.h"
 
 namespace juniper::store {
@@ -23,7 +23,7 @@ namespace {
 using Json = nlohmann::json;
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 2;
+constexpr std::uint32_t format_version = 3;
 constexpr std::string_view new_ending = ".new";
 
 struct Header {
@@ -103,11 +103,17 @@ class Writer {
   Writer(NewFile& file, FileOverhead& overhead) : file_(file), overhead_(overhead) {}
 
   // Writes a part, padded to 8 bytes, and gives its entry in the directory.
-  Json part(std::span<const std::byte> bytes) {
-    const Json entry{{"offset", file_.at()}, {"bytes", bytes.size()}, {"hash", hash_bytes(bytes)}};
+  Json part(std::span<const std::byte> bytes, std::uint64_t hash) {
+    const Json entry{{"offset", file_.at()}, {"bytes", bytes.size()}, {"hash", hash}};
     file_.write(bytes);
     pad();
     return entry;
+  }
+  Json part(const Codes& codes) { return part(codes.bytes().view(), codes.directory_hash()); }
+  Json part(const TextDictionary& texts) { return part(texts.bytes().view(), texts.directory_hash()); }
+  Json part(const std::string& text) {
+    const auto bytes = std::as_bytes(std::span(text));
+    return part(bytes, hash_bytes(bytes));
   }
   void pad() {
     static constexpr std::array<std::byte, 8> zeros{};
@@ -121,6 +127,10 @@ class Writer {
   FileOverhead& overhead_;
 };
 
+Json value_entry(const Value& value, Type type) {
+  return value.is_null() ? Json(nullptr) : Json(to_text(value, type));
+}
+
 Json column_entry(Writer& writer, const StoredColumn& column) {
   const Column& data = column.data;
   Json entry{{"name", column.name},
@@ -133,9 +143,18 @@ Json column_entry(Writer& writer, const StoredColumn& column) {
              {"distinct", data.distinct},
              {"nulls", data.nulls},
              {"base", data.base},
+             {"step", data.step},
              {"null_code", data.null_code},
-             {"codes", writer.part(data.codes.bytes().view())}};
-  if (data.has_dictionary()) entry["dictionary"] = writer.part(data.dictionary.view());
+             {"least", value_entry(data.least, data.type)},
+             {"most", value_entry(data.most, data.type)},
+             {"encoding", data.encoding},
+             {"codes", writer.part(data.codes)}};
+  if (data.has_dictionary() && data.type.kind == TypeKind::text) {
+    entry["dictionary"] = writer.part(data.texts);
+  } else if (data.has_dictionary()) {
+    entry["smallest"] = data.numbers.smallest();
+    entry["dictionary"] = writer.part(data.numbers.codes());
+  }
   return entry;
 }
 
@@ -143,8 +162,7 @@ Json directory_of(Writer& writer, const Store& store) {
   Json directory{{"signature", store.signature}, {"load_nanoseconds", store.load_nanoseconds}};
   directory["model_texts"] = Json::array();
   for (const ModelText& text : store.model_texts) {
-    directory["model_texts"].push_back(
-        {{"name", text.name}, {"text", writer.part(std::as_bytes(std::span(text.text)))}});
+    directory["model_texts"].push_back({{"name", text.name}, {"text", writer.part(text.text)}});
   }
   directory["tables"] = Json::array();
   for (const StoredTable& table : store.tables) {
@@ -163,7 +181,8 @@ Json directory_of(Writer& writer, const Store& store) {
                                   {"no_row", link.no_row},
                                   {"rows", link.rows.size()},
                                   {"resolve_nanoseconds", link.resolve_nanoseconds},
-                                  {"codes", writer.part(link.rows.bytes().view())}});
+                                  {"encoding", link.rows.describe()},
+                                  {"codes", writer.part(link.rows)}});
   }
   directory["sources"] = Json::array();
   for (const source::SourceFile& source : store.sources) {
@@ -193,10 +212,6 @@ void remove_leftovers(const std::filesystem::path& path) {
 }
 
 }  // namespace
-
-std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
-  return XXH3_64bits(bytes.data(), bytes.size());
-}
 
 Result<void> write_store(Store& store, const std::filesystem::path& path) {
   // Two loads at once each write a file of their own; the last rename wins.
@@ -247,19 +262,8 @@ struct Damage {
 
 class Reader {
  public:
-  Reader(std::shared_ptr<const Mapping> mapping) : mapping_(std::move(mapping)) {}
-
-  Bytes part(const Json& entry, const std::string& what) const {
-    const auto offset = entry.at("offset").get<std::uint64_t>();
-    const auto bytes = entry.at("bytes").get<std::uint64_t>();
-    if (offset % 8 != 0 || offset > mapping_->bytes.size() || bytes > mapping_->bytes.size() - offset) {
-      throw Damage{fmt::format("{} lies outside of the file", what)};
-    }
-    const auto view = mapping_->bytes.subspan(offset, bytes);
-    if (hash_bytes(view) != entry.at("hash").get<std::uint64_t>())
-      throw Damage{fmt::format("the checksum of {} differs", what)};
-    return {mapping_, view};
-  }
+  Reader(std::shared_ptr<const Mapping> mapping, std::string file)
+      : mapping_(std::move(mapping)), file_(std::move(file)) {}
 
   StoredColumn column(const Json& entry, const StoredTable& table) const {
     StoredColumn column;
@@ -268,17 +272,46 @@ class Reader {
     column.evaluate_nanoseconds = entry.at("evaluate_nanoseconds");
     column.encode_nanoseconds = entry.at("encode_nanoseconds");
     const std::string what = fmt::format("column {}.{}", table.name, column.name);
+    const auto must = [&](bool good) {
+      if (!good) throw Damage{what + " does not hold together"};
+    };
     Column& data = column.data;
-    data.type = {static_cast<TypeKind>(entry.at("type").get<int>()), entry.at("scale").get<std::uint8_t>()};
-    data.layout = static_cast<Layout>(entry.at("layout").get<int>());
+    const int kind = entry.at("type");
+    const int layout = entry.at("layout");
+    must(kind >= 0 && kind <= static_cast<int>(TypeKind::time) && layout >= 0 &&
+         layout <= static_cast<int>(Layout::bits));
+    data.type = {static_cast<TypeKind>(kind), entry.at("scale").get<std::uint8_t>()};
+    data.layout = static_cast<Layout>(layout);
     data.rows = table.rows;
     data.distinct = entry.at("distinct");
     data.nulls = entry.at("nulls");
     data.base = entry.at("base");
+    data.step = entry.at("step");
     data.null_code = entry.at("null_code");
-    data.codes = Codes(part(entry.at("codes"), what), table.rows);
-    if (data.has_dictionary()) data.dictionary = part(entry.at("dictionary"), what);
-    if (!data.is_well_formed()) throw Damage{fmt::format("{} does not hold together", what)};
+    data.least = value(entry.at("least"), data.type, what);
+    data.most = value(entry.at("most"), data.type, what);
+    data.encoding = entry.at("encoding");
+    const bool text = data.type.kind == TypeKind::text;
+    must(data.distinct <= data.rows && data.nulls <= data.rows && data.step != 0 && data.type.scale <= 18);
+    must(data.least.is_null() == (data.distinct == 0) && data.most.is_null() == (data.distinct == 0));
+    must(data.layout != Layout::bits || (data.type.kind == TypeKind::real && data.null_code == null_bits));
+    must(data.layout != Layout::offset || (data.type.kind != TypeKind::real && !text));
+    must(data.layout != Layout::offset || data.distinct == 0 ||
+         (data.least == data.value_of(0) && data.null_code != 0 && data.most == data.value_of(data.null_code - 1)));
+    must(data.layout != Layout::dictionary || data.null_code == data.distinct);
+    data.codes = codes(entry.at("codes"), table.rows, data.null_code, what);
+    if (!data.has_dictionary()) return column;
+    const std::string dictionary = "the dictionary of " + what;
+    if (text) {
+      auto texts = TextDictionary::view(bytes(entry.at("dictionary"), dictionary), data.distinct,
+                                        entry.at("dictionary").at("hash"), in_file(dictionary));
+      must(texts.has_value());
+      data.texts = std::move(*texts);
+    } else {
+      constexpr auto any = std::numeric_limits<std::uint64_t>::max();
+      data.numbers = {codes(entry.at("dictionary"), data.distinct, any, dictionary),
+                      entry.at("smallest").get<std::uint64_t>()};
+    }
     return column;
   }
 
@@ -287,9 +320,8 @@ class Reader {
     link.name = entry.at("name");
     link.no_row = entry.at("no_row");
     link.resolve_nanoseconds = entry.at("resolve_nanoseconds");
-    const std::string what = "link " + link.name;
-    link.rows = Codes(part(entry.at("codes"), what), entry.at("rows").get<std::uint64_t>());
-    if (!link.rows.is_well_formed(link.no_row)) throw Damage{fmt::format("{} does not hold together", what)};
+    link.encoding = entry.at("encoding");
+    link.rows = codes(entry.at("codes"), entry.at("rows"), link.no_row, "link " + link.name);
     return link;
   }
 
@@ -302,10 +334,12 @@ class Reader {
     store.load_nanoseconds = directory.at("load_nanoseconds");
     store.overhead = {sizeof(Header), header.directory_bytes, 0, 0};
     for (const Json& entry : directory.at("model_texts")) {
-      const Bytes bytes = part(entry.at("text"), "the model text");
+      const Bytes part = bytes(entry.at("text"), "the model text");
+      if (hash_bytes(part.view()) != entry.at("text").at("hash").get<std::uint64_t>())
+        throw Damage{"the checksum of the model text differs"};
       store.model_texts.push_back(
-          {entry.at("name"), std::string(reinterpret_cast<const char*>(bytes.view().data()), bytes.size())});
-      store.overhead.model_text += bytes.size();
+          {entry.at("name"), std::string(reinterpret_cast<const char*>(part.view().data()), part.size())});
+      store.overhead.model_text += part.size();
     }
     std::uint64_t in_parts = 0;
     for (const Json& entry : directory.at("tables")) {
@@ -317,7 +351,7 @@ class Reader {
       table.encode_nanoseconds = entry.at("encode_nanoseconds");
       for (const Json& c : entry.at("columns")) {
         table.columns.push_back(column(c, table));
-        in_parts += table.columns.back().data.codes.bytes().size() + table.columns.back().data.dictionary.size();
+        in_parts += table.columns.back().data.bytes();
       }
       store.tables.push_back(std::move(table));
     }
@@ -335,7 +369,35 @@ class Reader {
   }
 
  private:
+  // Rows beyond this are no rows but damage; sums of them stay far from the end of 64 bits.
+  static constexpr std::uint64_t most_rows = std::uint64_t{1} << 48;
+
+  std::string in_file(const std::string& what) const { return fmt::format("{} of {}", what, file_); }
+
+  Bytes bytes(const Json& entry, const std::string& what) const {
+    const auto offset = entry.at("offset").get<std::uint64_t>();
+    const auto size = entry.at("bytes").get<std::uint64_t>();
+    if (offset % 8 != 0 || offset > mapping_->bytes.size() || size > mapping_->bytes.size() - offset)
+      throw Damage{fmt::format("{} lies outside of the file", what)};
+    return {mapping_, mapping_->bytes.subspan(offset, size)};
+  }
+
+  Codes codes(const Json& entry, std::uint64_t count, std::uint64_t largest, const std::string& what) const {
+    if (count > most_rows) throw Damage{fmt::format("{} has too many rows", what)};
+    auto codes = Codes::view(bytes(entry, what), count, largest, entry.at("hash"), in_file(what));
+    if (!codes) throw Damage{fmt::format("{} does not hold together", what)};
+    return std::move(*codes);
+  }
+
+  static Value value(const Json& entry, Type type, const std::string& what) {
+    if (entry.is_null()) return {};
+    auto value = parse_value(entry.get<std::string>(), type);
+    if (!value) throw Damage{fmt::format("{} does not hold together", what)};
+    return std::move(*value);
+  }
+
   std::shared_ptr<const Mapping> mapping_;
+  std::string file_;
 };
 
 Result<std::shared_ptr<const Mapping>> map_file(const std::filesystem::path& path) {
@@ -386,12 +448,26 @@ Result<Store> open_store(const std::filesystem::path& path) {
     return bad("JR-605", "the store is damaged: the checksum of its directory differs");
   }
   try {
-    return Reader(*mapping).store(header);
+    return Reader(*mapping, path.filename().string()).store(header);
   } catch (const Damage& damage) {
     return bad("JR-605", "the store is damaged: " + damage.what);
   } catch (const Json::exception& e) {
     return bad("JR-605", fmt::format("the store is damaged: its directory cannot be read ({})", e.what()));
   }
+}
+
+void verify(const Store& store, unsigned threads) {
+  std::vector<const Column*> columns;
+  for (const StoredTable& table : store.tables) {
+    for (const StoredColumn& column : table.columns) columns.push_back(&column.data);
+  }
+  base::parallel_for(columns.size() + store.links.size(), threads, [&](std::size_t i) {
+    if (i < columns.size()) {
+      columns[i]->verify();
+    } else {
+      store.links[i - columns.size()].rows.verify();
+    }
+  });
 }
 
 }  // namespace juniper::store

@@ -79,7 +79,7 @@ measure n = count(f))",
                                  "01-02\n6,,2024-01-01\n7,\"\",2024-01-01\n"},
                                 {"d.csv", "k\na\nb\nc\n"},
                                 {"e.csv", "day\n2024-01-01\n2024-01-02\n"}});
-  const auto uses = links(model.open());
+  const auto uses = *links(model.open());
   ASSERT_EQ(uses.size(), 2U);
   EXPECT_EQ(uses[0].link, "f.k -> d.k");
   EXPECT_EQ(uses[0].many_rows, 7U);
@@ -94,7 +94,7 @@ measure n = count(f))",
   EXPECT_EQ(uses[0].samples[0].key, "y");
   EXPECT_EQ(uses[0].samples[0].rows, 2U);
   EXPECT_EQ(uses[1].orphan_keys, 0U);
-  EXPECT_EQ(links(model.open(), 1)[0].samples.size(), 1U);
+  EXPECT_EQ((*links(model.open(), 1))[0].samples.size(), 1U);
 }
 
 // Rows are either linked, orphans or without a key; whatever the data.
@@ -102,7 +102,9 @@ TEST(Links, EveryRowOfTheDemoIsAccountedFor) {
   const test::TempFolder folder;
   ASSERT_TRUE(write_demo(folder.path("d"), {5000, 9}));
   const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
-  for (const LinkUse& use : links(*dataset, 1000)) {
+  const auto uses = links(*dataset, 1000);
+  ASSERT_TRUE(uses);
+  for (const LinkUse& use : *uses) {
     const std::uint64_t sampled = std::accumulate(use.samples.begin(), use.samples.end(), std::uint64_t{0},
                                                   [](std::uint64_t sum, const OrphanKey& k) { return sum + k.rows; });
     EXPECT_EQ(sampled, use.orphan_rows) << use.link;

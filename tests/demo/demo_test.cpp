@@ -94,7 +94,9 @@ TEST_F(DemoData, HasTheShapesOfLife) {
 // The flaws that demo/flaws.md lists are really there.
 TEST_F(DemoData, ThePlantedFlawsAreThere) {
   std::map<std::string, LinkUse> uses;
-  for (const LinkUse& use : links(*dataset_, 100)) uses[use.link] = use;
+  const auto all = links(*dataset_, 100);
+  ASSERT_TRUE(all);
+  for (const LinkUse& use : *all) uses[use.link] = use;
   const LinkUse& tariffs = uses["sessions.tariff_code -> tariffs.tariff_code"];
   EXPECT_EQ(tariffs.orphan_keys, 4U);
   EXPECT_GT(tariffs.null_rows, 0U);

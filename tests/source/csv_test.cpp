@@ -114,7 +114,7 @@ TEST(CsvTable, ReadsColumnsByTheirHeaderFromAllFiles) {
   ASSERT_TRUE(table) << test::messages(table.error());
   EXPECT_EQ(table->rows, 3U);
   EXPECT_EQ(table->columns[0].exact, (std::vector<std::int64_t>{1, 2, 3}));
-  EXPECT_EQ(table->columns[1].texts, (std::vector<std::string>{"a", "b"}));
+  EXPECT_EQ(table->columns[1].texts, (std::vector<std::string_view>{"a", "b"}));
   EXPECT_EQ(table->columns[1].is_null, (std::vector<std::uint8_t>{0, 0, 1}));
   EXPECT_EQ(table->sources.size(), 2U);
   EXPECT_EQ(table->sources[0].hash, hash_file(folder.path("p-1.csv")));

@@ -1,0 +1,41 @@
+// How the inside of the library gives up at once: a part of a store that turns out damaged while it is read, memory
+// that is not there. The public functions turn what is thrown into diagnostics; nothing else catches it.
+#pragma once
+
+#include <exception>
+#include <new>
+#include <system_error>
+#include <utility>
+
+#include "base/diagnostics.h"
+
+namespace juniper::base {
+
+class Failure : public std::exception {
+ public:
+  explicit Failure(Diagnostics diagnostics) : diagnostics_(std::move(diagnostics)) {}
+  const Diagnostics& diagnostics() const { return diagnostics_; }
+  const char* what() const noexcept override {
+    return diagnostics_.empty() ? "" : diagnostics_.front().message.c_str();
+  }
+
+ private:
+  Diagnostics diagnostics_;
+};
+
+// What `work` gives, a Result; or what it threw, as diagnostics: those of a Failure, or JR-005 when memory ran out.
+template <class Work>
+auto guarded(const Work& work) -> decltype(work()) {
+  try {
+    return work();
+  } catch (const Failure& failure) {
+    return tl::unexpected(failure.diagnostics());
+  } catch (const std::bad_alloc&) {
+    return tl::unexpected(error("JR-005", "there is not enough memory for this",
+                                "ask for less at once, use fewer --threads, or end other programs"));
+  } catch (const std::system_error& failure) {
+    return tl::unexpected(error("JR-005", std::string("the system refused: ") + failure.what()));
+  }
+}
+
+}  // namespace juniper::base

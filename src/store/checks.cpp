@@ -1,0 +1,14 @@
+#include "store/checks.h"
+
+#include <fmt/format.h>
+
+#include "base/failure.h"
+
+namespace juniper::store {
+
+void Checks::fail(const std::string& how) const {
+  throw base::Failure(base::error("JR-605", fmt::format("the store is damaged: {}: {}", what_, how),
+                                  "load it again from the model text: juniper load --again"));
+}
+
+}  // namespace juniper::store

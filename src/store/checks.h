@@ -1,0 +1,55 @@
+// What has been verified of a part of a store file. Checksums stand per block and are looked at when a block is read
+// for the first time, so that opening costs the same whatever the size, and a query pays for what it touches.
+#pragma once
+
+#include <xxhash.h>
+
+#include <atomic>
+#include <cstdint>
+#include <memory>
+#include <span>
+#include <string>
+
+namespace juniper::store {
+
+// XXH3, 64 bits.
+inline std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
+  return XXH3_64bits(bytes.data(), bytes.size());
+}
+
+// Its lower half: what stands beside a block.
+inline std::uint32_t short_hash(std::span<const std::byte> bytes) {
+  return static_cast<std::uint32_t>(hash_bytes(bytes));
+}
+
+// A hash of nothing: of a part that is not from a file, and needs no look.
+class Checks {
+ public:
+  // `what` names the part in messages: "column sessions.bay_id of charging.jrs".
+  Checks(std::string what, std::uint64_t directory_hash, std::size_t blocks)
+      : what_(std::move(what)),
+        directory_hash_(directory_hash),
+        blocks_(blocks),
+        passed_(std::make_unique<std::atomic<bool>[]>(blocks + 1)) {}
+
+  // Of the directory and of block i; any thread may ask and set them.
+  bool directory_passed() const { return passed_[blocks_].load(std::memory_order_acquire); }
+  bool passed(std::size_t block) const { return passed_[block].load(std::memory_order_acquire); }
+  void pass(std::size_t block) const { passed_[block].store(true, std::memory_order_release); }
+  // Compares the checksum of the directory's bytes, once.
+  void check_directory(std::span<const std::byte> bytes) const {
+    if (directory_passed()) return;
+    if (hash_bytes(bytes) != directory_hash_) fail("the checksum of its directory differs");
+    pass(blocks_);
+  }
+  // Throws a base::Failure: JR-605.
+  [[noreturn]] void fail(const std::string& how) const;
+
+ private:
+  std::string what_;
+  std::uint64_t directory_hash_;
+  std::size_t blocks_;
+  std::unique_ptr<std::atomic<bool>[]> passed_;
+};
+
+}  // namespace juniper::store
