@@ -23,6 +23,9 @@ class Failure : public std::exception {
   Diagnostics diagnostics_;
 };
 
+// JR-005: what the system did not give.
+Diagnostics refused(const std::string& what);
+
 // What `work` gives, a Result; or what it threw, as diagnostics: those of a Failure, or JR-005 when memory ran out.
 template <class Work>
 auto guarded(const Work& work) -> decltype(work()) {
@@ -31,10 +34,9 @@ auto guarded(const Work& work) -> decltype(work()) {
   } catch (const Failure& failure) {
     return tl::unexpected(failure.diagnostics());
   } catch (const std::bad_alloc&) {
-    return tl::unexpected(error("JR-005", "there is not enough memory for this",
-                                "ask for less at once, use fewer --threads, or end other programs"));
+    return tl::unexpected(refused("no memory is left for this"));
   } catch (const std::system_error& failure) {
-    return tl::unexpected(error("JR-005", std::string("the system refused: ") + failure.what()));
+    return tl::unexpected(refused(failure.what()));
   }
 }
 

@@ -3,6 +3,7 @@
 #include <chrono>
 #include <filesystem>
 #include <map>
+#include <numeric>
 #include <unordered_map>
 
 #include "base/diagnostics.h"
@@ -130,15 +131,18 @@ class Loader {
     if (table.rows) return declare_table(t);
     const source::TableRequest request = loading::table_request(model_, t);
     const auto begin = Clock::now();
+    const auto files = source::find_files(request);
     std::uint64_t total = 0;
-    if (const auto files = source::find_files(request)) {
-      for (const auto& path : *files) {
-        if (const auto file = source::look_at(table.name, path)) total += file->bytes;
-      }
+    for (const auto& path : files.value_or(std::vector<std::filesystem::path>{})) {
+      if (const auto file = source::look_at(table.name, path)) total += file->bytes;
     }
-    auto input = source::read_table(request, [&](std::uint64_t bytes, std::uint64_t rows) {
+    source::ReadSettings settings;
+    settings.threads = options_.threads;
+    settings.progress = [&](std::uint64_t bytes, std::uint64_t rows) {
       report({"reading " + table.name, rows, bytes, total});
-    });
+    };
+    auto input = files ? source::read_table(request, *files, settings)
+                       : Result<source::TableInput>(tl::unexpected(files.error()));
     store::StoredTable& stored = store_.tables.emplace_back();
     stored.name = table.name;
     if (!input) return tl::unexpected(with_place(input.error(), table));
@@ -186,10 +190,16 @@ class Loader {
       column.data.type = table.columns[c].type;
       if (!column.calculated) read_columns.push_back(c);
     }
-    base::parallel_for(read_columns.size(), options_.threads, [&](std::size_t i) {
+    // The largest first, so that no thread is left with one at the end.
+    std::vector<std::size_t> order(read_columns.size());
+    std::iota(order.begin(), order.end(), std::size_t{0});
+    std::stable_sort(order.begin(), order.end(),
+                     [&](std::size_t a, std::size_t b) { return input.columns[a].bytes() > input.columns[b].bytes(); });
+    base::parallel_for(order.size(), options_.threads, [&](std::size_t n) {
+      const std::size_t i = order[n];
       const auto begin = Clock::now();
       store::StoredColumn& column = stored.columns[read_columns[i]];
-      column.data = store::encode_column(std::move(input.columns[i]));
+      column.data = store::encode_column(source::unpack(std::move(input.columns[i])));
       column.encode_nanoseconds = nanoseconds_since(begin);
     });
   }

@@ -1,5 +1,6 @@
 #include "loading/resolve_link.h"
 
+#include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <vector>
 
@@ -78,14 +79,44 @@ std::optional<std::pair<std::uint64_t, std::uint64_t>> repeated_key(std::span<co
   return std::nullopt;
 }
 
+namespace {
+
+// The rows of the one side by their keys, the first where a key stands several times.
+class RowsByKey {
+ public:
+  explicit RowsByKey(const std::vector<std::uint64_t>& keys) {
+    std::uint64_t largest = 0;
+    for (const std::uint64_t key : keys) largest = std::max(largest, key == absent ? 0 : key);
+    const bool dense = largest < 4 * keys.size() + 1024;
+    if (dense) by_number_.assign(largest + 1, absent);
+    for (std::uint64_t row = 0; row < keys.size(); ++row) {
+      if (keys[row] == absent) continue;
+      if (!dense) {
+        by_hash_.try_emplace(keys[row], row);
+      } else if (by_number_[keys[row]] == absent) {
+        by_number_[keys[row]] = row;
+      }
+    }
+  }
+  // `absent` if no row has the key.
+  std::uint64_t find(std::uint64_t key) const {
+    if (key == absent) return absent;
+    if (by_hash_.empty()) return key < by_number_.size() ? by_number_[key] : absent;
+    const auto at = by_hash_.find(key);
+    return at == by_hash_.end() ? absent : at->second;
+  }
+
+ private:
+  std::vector<std::uint64_t> by_number_;  // where keys are few enough to be numbers in it
+  boost::unordered_flat_map<std::uint64_t, std::uint64_t> by_hash_;
+};
+
+}  // namespace
+
 store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
   const std::uint64_t one_rows = to[0]->rows;
   std::vector<Pairs> pairs(to.size() - 1);
-  const std::vector<std::uint64_t> keys = keys_of(to, pairs);
-  boost::unordered_flat_map<std::uint64_t, std::uint64_t> first;
-  for (std::uint64_t row = 0; row < one_rows; ++row) {
-    if (keys[row] != absent) first.try_emplace(keys[row], row);
-  }
+  const RowsByKey by_key(keys_of(to, pairs));
   // The same steps over the many side, in the codes of the one side.
   std::vector<std::uint64_t> rows = from[0]->codes.decoded();
   Translation translate(*from[0], *to[0]);
@@ -97,8 +128,8 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
       rows[i] = rows[i] == absent ? absent : pairs[c - 1].find(rows[i], next(codes[i]));
   }
   for (std::uint64_t& row : rows) {
-    const auto at = row == absent ? first.end() : first.find(row);
-    row = at == first.end() ? one_rows : at->second;
+    const std::uint64_t found = by_key.find(row);
+    row = found == absent ? one_rows : found;
   }
   store::StoredLink link;
   link.no_row = one_rows;

@@ -4,14 +4,16 @@
 #include <fnmatch.h>
 #include <sys/stat.h>
 #include <utf8.h>
+#include <xxhash.h>
 
 #include <algorithm>
-#include <boost/unordered/unordered_flat_map.hpp>
 #include <deque>
+#include <mutex>
 
 #include "base/diagnostics.h"
-#include "base/exact.h"
-#include "source/csv_reader.h"
+#include "base/parallel.h"
+#include "source/csv_records.h"
+#include "source/parse_column.h"
 
 namespace juniper::source {
 
@@ -19,94 +21,12 @@ namespace {
 
 constexpr std::size_t most_errors = 20;
 
-struct TextHash {
-  using is_transparent = void;
-  std::size_t operator()(std::string_view text) const { return XXH3_64bits(text.data(), text.size()); }
-};
-
-// Collects one column, row by row.
-class ColumnBuilder {
- public:
-  explicit ColumnBuilder(Type type) { input_.type = type; }
-
-  // Takes a field; false if it does not fit the type.
-  bool add(const Field& field) {
-    const bool null = field.is_null();
-    input_.is_null.push_back(null ? 1 : 0);
-    switch (input_.type.kind) {
-      case TypeKind::text: {
-        input_.text.push_back(null ? 0 : intern(field.text));
-        return true;
-      }
-      case TypeKind::real: {
-        const auto value = null ? std::optional(Value::of(0.0)) : parse_value(field.text, input_.type);
-        input_.real.push_back(value ? value->real() : 0.0);
-        return value.has_value();
-      }
-      case TypeKind::integer:
-        if (!null && field.text.size() < 18) return add_small_integer(field.text);
-        [[fallthrough]];
-      default: {
-        const auto value = null ? std::optional(Value::of(int128{0})) : parse_value(field.text, input_.type);
-        const bool fits = value && base::fits_int64(value->exact());
-        input_.exact.push_back(fits ? static_cast<std::int64_t>(value->exact()) : 0);
-        return fits;
-      }
-    }
-  }
-
-  // True if a text first seen since the last call is not UTF-8.
-  bool has_bad_text() {
-    const bool bad = bad_text_;
-    bad_text_ = false;
-    return bad;
-  }
-
-  ColumnInput finish() {
-    auto texts = std::make_shared<std::deque<std::string>>(std::move(texts_));
-    input_.texts.assign(texts->begin(), texts->end());
-    input_.owner = std::move(texts);
-    return std::move(input_);
-  }
-
- private:
-  bool add_small_integer(std::string_view text) {
-    const bool negative = text.front() == '-';
-    std::int64_t value = 0;
-    const std::size_t begin = negative ? 1 : 0;
-    for (std::size_t i = begin; i < text.size(); ++i) {
-      const auto digit = static_cast<unsigned>(text[i] - '0');
-      if (digit > 9) {
-        // A sign or point: the general reader knows what is allowed.
-        const auto general = parse_value(text, input_.type);
-        input_.exact.push_back(general ? static_cast<std::int64_t>(general->exact()) : 0);
-        return general.has_value();
-      }
-      value = value * 10 + digit;
-    }
-    input_.exact.push_back(negative ? -value : value);
-    return text.size() > begin;
-  }
-
-  std::uint32_t intern(std::string_view text) {
-    if (const auto known = ids_.find(text); known != ids_.end()) return known->second;
-    if (!utf8::is_valid(text.begin(), text.end())) bad_text_ = true;
-    const auto id = static_cast<std::uint32_t>(texts_.size());
-    ids_.emplace(texts_.emplace_back(text), id);
-    return id;
-  }
-
-  ColumnInput input_;
-  std::deque<std::string> texts_;  // stable addresses: the keys of ids_ view them
-  boost::unordered_flat_map<std::string_view, std::uint32_t, TextHash, std::equal_to<>> ids_;
-  bool bad_text_ = false;
-};
-
 // Where each requested column stands in one file's records.
-Result<std::vector<std::size_t>> match_header(const TableRequest& request, const std::vector<Field>& header,
+Result<std::vector<std::size_t>> match_header(const TableRequest& request, const CsvRecords& header,
                                               const std::string& file) {
   std::vector<std::string> names;
-  for (const Field& field : header) names.emplace_back(field.text);
+  std::string scratch;
+  for (std::size_t i = 0; i < header.width(); ++i) names.emplace_back(header.text(header.field(0, i), scratch));
   std::vector<std::size_t> positions;
   Diagnostics errors;
   const auto fail = [&](std::string message, std::string fix) {
@@ -166,95 +86,260 @@ std::string expectation(Type type) {
   return "";
 }
 
+// What is wrong with a record.
+struct RecordError {
+  std::uint32_t line = 0;  // from 0, in its piece
+  std::string code;
+  std::string message;
+  std::string suggestion;
+  std::string record;    // its text, for the rejects
+  bool is_last = false;  // nothing can be read behind it
+};
+
+// One piece of a file, read and packed.
+struct ReadPiece {
+  std::size_t file = 0;
+  std::uint32_t lines_before = 0;  // of the file's header, for its first piece
+  std::uint32_t lines = 0;
+  std::size_t rows = 0;
+  std::vector<PackedPiece> columns;
+  std::vector<RecordError> errors;
+};
+
 class TableReader {
  public:
-  TableReader(const TableRequest& request, const ReadProgress& progress) : request_(request), progress_(progress) {
-    for (const ColumnRequest& column : request.columns) builders_.emplace_back(column.type);
-  }
+  TableReader(const TableRequest& request, const std::vector<std::filesystem::path>& files,
+              const ReadSettings& settings)
+      : request_(request), files_(files), settings_(settings) {}
 
   Result<TableInput> read() {
-    const auto files = find_files(request_);
-    if (!files) return tl::unexpected(files.error());
-    for (const auto& path : *files) {
-      if (!read_file(path)) break;
+    const unsigned threads = base::thread_count(settings_.threads);
+    for (const ColumnRequest& column : request_.columns) {
+      StagedColumn& staged = input_.columns.emplace_back();
+      staged.type = column.type;
+      for (unsigned t = 0; t < threads; ++t) staged.pools.push_back(std::make_shared<TextPool>());
     }
+    base::run_together(
+        threads, [&](unsigned worker) { work(worker); },
+        [&] {
+          const std::lock_guard lock(mutex_);
+          stopped_ = true;
+        });
+    gather();
     if (!errors_.empty()) return tl::unexpected(std::move(errors_));
-    for (ColumnBuilder& builder : builders_) input_.columns.push_back(builder.finish());
     return std::move(input_);
   }
 
  private:
-  void report(const Diagnostics& errors) { errors_.insert(errors_.end(), errors.begin(), errors.end()); }
+  // A piece that was cut off and is to be read.
+  struct Cut {
+    std::size_t number = 0;
+    std::size_t file = 0;
+    std::uint32_t lines_before = 0;
+    std::string_view text;
+    std::size_t width = 0;
+    std::vector<std::size_t> positions;  // of the requested columns
+  };
 
-  // False when there is no use in reading on.
-  bool read_file(const std::filesystem::path& path) {
-    auto source = look_at(request_.name, path);
-    auto reader = CsvReader::open(path, request_.delimiter);
-    if (!reader || !source) {
-      if (!reader) report(reader.error());
-      return false;
+  void work(unsigned worker) {
+    std::string buffer;
+    CsvRecords records;
+    PieceValues values;
+    Cut cut;
+    while (cut_next(buffer, cut)) {
+      ReadPiece piece = read_piece(cut, records, values, worker);
+      const std::lock_guard lock(mutex_);
+      rows_read_ += piece.rows;
+      errors_found_ += piece.errors.size();
+      // Pieces are handed out in order, so that all those before this one are read to their end.
+      if (records.end() || (settings_.rejects == nullptr && errors_found_ >= most_errors)) stopped_ = true;
+      if (pieces_.size() <= cut.number) pieces_.resize(cut.number + 1);
+      pieces_[cut.number] = std::move(piece);
+      if (worker == 0 && settings_.progress)
+        settings_.progress(input_.bytes + (current_ ? current_->bytes().bytes_read() : 0), rows_read_);
     }
-    std::vector<Field> fields;
-    if (!reader->next(fields)) {
-      report(reader->errors().empty() ? base::error_at("JR-505", Place{reader->name(), 1, 0},
-                                                       "this file is empty: not even a header stands in it")
-                                      : reader->errors());
-      return false;
-    }
-    const std::size_t width = fields.size();
-    const auto positions = match_header(request_, fields, reader->name());
-    if (!positions) {
-      report(positions.error());
-      return false;
-    }
-    const std::uint64_t bytes_before = input_.bytes;
-    while (reader->next(fields)) {
-      if (fields.size() != width) {
-        report(base::error_at("JR-506", Place{reader->name(), reader->line(), 0},
-                              fmt::format("this record has {} fields, and the header has {}", fields.size(), width),
-                              "a field that holds the delimiter or a line end stands in quotes"));
-      } else {
-        add_row(*reader, fields, *positions);
-      }
-      if (errors_.size() >= most_errors) return false;
-      if (++input_.rows % 65536 == 0 && progress_) progress_(bytes_before + reader->bytes_read(), input_.rows);
-    }
-    report(reader->errors());
-    input_.bytes = bytes_before + reader->bytes_read();
-    source->hash = reader->hash();
-    source->bytes = reader->bytes_read();
-    input_.sources.push_back(std::move(*source));
-    if (progress_) progress_(input_.bytes, input_.rows);
-    return errors_.empty();
   }
 
-  void add_row(const CsvReader& reader, const std::vector<Field>& fields, const std::vector<std::size_t>& positions) {
-    for (std::size_t i = 0; i < builders_.size(); ++i) {
-      const Field& field = fields[positions[i]];
-      const bool fits = builders_[i].add(field);
-      const bool bad_text = builders_[i].has_bad_text();
-      if (fits && !bad_text) continue;
-      const ColumnRequest& column = request_.columns[i];
-      const Place place{reader.name(), reader.line(), 0};
-      if (bad_text) {
-        report(base::error_at(
-            "JR-503", place,
-            fmt::format("field {} ('{}'): {} is not valid UTF-8", positions[i] + 1, column.header, shown(field.text)),
-            "save the file as UTF-8"));
-      } else {
-        report(base::error_at(
-            "JR-507", place,
-            fmt::format("field {} ('{}'): found {}, expected {} for {}.{}", positions[i] + 1, column.header,
-                        shown(field.text), expectation(column.type), request_.name, column.name),
-            "mend the file, or declare the column with a type that holds what stands in it"));
+  // Cuts the next piece off this file or the next one; false when there is no more to read.
+  bool cut_next(std::string& buffer, Cut& cut) {
+    const std::lock_guard lock(mutex_);
+    while (!stopped_) {
+      const bool begins = !current_;
+      if (begins && !open_next()) return false;
+      const auto text = current_->next(buffer, request_.delimiter);
+      if (!text) return stop(text.error());
+      if (text->empty() && !begins) {
+        close_current();
+        continue;
       }
+      cut = {next_piece_++, input_.sources.size() - 1, 0, *text, width_, positions_};
+      return !begins || read_header(cut);
     }
+    return false;
+  }
+
+  bool stop(const Diagnostics& errors) {
+    errors_.insert(errors_.end(), errors.begin(), errors.end());
+    stopped_ = true;
+    return false;
+  }
+
+  bool open_next() {
+    if (input_.sources.size() == files_.size()) return false;
+    const auto& path = files_[input_.sources.size()];
+    auto opened = CsvPieces::open(path);
+    if (!opened) return stop(opened.error());
+    current_ = std::move(*opened);
+    input_.sources.push_back(look_at(request_.name, path).value_or(SourceFile{request_.name, path.string()}));
+    return true;
+  }
+
+  void close_current() {
+    SourceFile& source = input_.sources.back();
+    source.hash = current_->bytes().hash();
+    source.bytes = current_->bytes().bytes_read();
+    input_.bytes += source.bytes;
+    current_.reset();
+  }
+
+  // Takes the header off a file's first piece.
+  bool read_header(Cut& cut) {
+    const std::string& file = current_->bytes().name();
+    if (cut.text.empty()) {
+      return stop(base::error_at("JR-505", Place{file, 1, 0}, "this file is empty: not even a header stands in it"));
+    }
+    const std::size_t end = first_record_end(cut.text, request_.delimiter);
+    CsvRecords header;
+    header.read(cut.text.substr(0, end), request_.delimiter, 0);
+    if (const auto& bad = header.end())
+      return stop(base::error_at(bad->code, Place{file, bad->line + 1, 0}, bad->message, bad->suggestion));
+    auto positions = match_header(request_, header, file);
+    if (!positions) return stop(positions.error());
+    positions_ = std::move(*positions);
+    width_ = header.width();
+    cut.lines_before = header.lines();
+    cut.text.remove_prefix(end);
+    cut.width = width_;
+    cut.positions = positions_;
+    return true;
+  }
+
+  ReadPiece read_piece(const Cut& cut, CsvRecords& records, PieceValues& values, unsigned worker) const {
+    ReadPiece piece;
+    piece.file = cut.file;
+    piece.lines_before = cut.lines_before;
+    records.read(cut.text, request_.delimiter, cut.width);
+    piece.lines = records.lines();
+    std::vector<BadCell> bad = read_columns(cut, records, values, worker, piece);
+    for (const BadRecord& record : records.bad_records())
+      piece.errors.push_back({record.line, record.code, record.message, record.suggestion, std::string(record.text)});
+    if (!bad.empty()) {
+      std::stable_sort(bad.begin(), bad.end(), [](const BadCell& a, const BadCell& b) { return a.row < b.row; });
+      add_errors(cut, records, bad, piece);
+    }
+    std::stable_sort(piece.errors.begin(), piece.errors.end(),
+                     [](const RecordError& a, const RecordError& b) { return a.line < b.line; });
+    if (const auto& end = records.end())
+      piece.errors.push_back({end->line, end->code, end->message, end->suggestion, std::string(end->text), true});
+    if (!bad.empty() && settings_.rejects != nullptr) {
+      std::vector<std::uint32_t> rows;
+      for (const BadCell& cell : bad) {
+        if (rows.empty() || rows.back() != cell.row) rows.push_back(cell.row);
+      }
+      records.remove(rows);
+      read_columns(cut, records, values, worker, piece);
+    }
+    piece.rows = records.rows();
+    return piece;
+  }
+
+  std::vector<BadCell> read_columns(const Cut& cut, const CsvRecords& records, PieceValues& values, unsigned worker,
+                                    ReadPiece& piece) const {
+    std::vector<BadCell> bad;
+    std::deque<std::string> unquoted;
+    piece.columns.clear();
+    for (std::size_t c = 0; c < request_.columns.size(); ++c) {
+      parse_column(records, cut.positions[c], request_.columns[c].type, c, values, unquoted, bad);
+      // Each worker has pools of its own.
+      if (bad.empty())
+        piece.columns.push_back(pack_piece(request_.columns[c].type, values, *input_.columns[c].pools[worker], worker));
+    }
+    return bad;
+  }
+
+  // Cells that do not fit, each as an error; those of one row together where they go to the rejects.
+  void add_errors(const Cut& cut, const CsvRecords& records, const std::vector<BadCell>& bad, ReadPiece& piece) const {
+    std::string scratch;
+    const BadCell* before = nullptr;
+    for (const BadCell& cell : bad) {
+      if (settings_.rejects == nullptr && piece.errors.size() >= most_errors) return;
+      const std::size_t position = cut.positions[cell.column];
+      const std::string found = shown(records.text(records.field(cell.row, position), scratch));
+      const ColumnRequest& column = request_.columns[cell.column];
+      RecordError error;
+      error.line = records.line_of(cell.row);
+      if (cell.misfit == Misfit::utf8) {
+        error.code = "JR-503";
+        error.message = fmt::format("field {} ('{}'): {} is not valid UTF-8", position + 1, column.header, found);
+        error.suggestion = "save the file as UTF-8";
+      } else {
+        error.code = "JR-507";
+        error.message = fmt::format("field {} ('{}'): found {}, expected {} for {}.{}", position + 1, column.header,
+                                    found, expectation(column.type), request_.name, column.name);
+        error.suggestion = "mend the file, or declare the column with a type that holds what stands in it";
+      }
+      if (settings_.rejects != nullptr && before != nullptr && before->row == cell.row) {
+        piece.errors.back().message += "; " + error.message;
+      } else {
+        error.record = records.record(cell.row);
+        piece.errors.push_back(std::move(error));
+      }
+      before = &cell;
+    }
+  }
+
+  // Puts the pieces together, in order.
+  void gather() {
+    std::uint64_t line = 1;
+    std::size_t file = 0;
+    Diagnostics found;
+    for (ReadPiece& piece : pieces_) {
+      if (piece.file != file) line = 1;
+      file = piece.file;
+      line += piece.lines_before;
+      const std::string& name = input_.sources[file].path;
+      for (const RecordError& error : piece.errors) {
+        if (settings_.rejects != nullptr && !error.is_last) {
+          settings_.rejects->add(name, line + error.line, error.message, error.record);
+          ++input_.rejected;
+        } else if (found.size() < most_errors) {
+          const Place place{name, static_cast<std::uint32_t>(line + error.line), 0};
+          found.push_back(base::error_at(error.code, place, error.message, error.suggestion)[0]);
+        }
+      }
+      line += piece.lines;
+      input_.rows += piece.rows;
+      input_.sources[file].rows += piece.rows;
+      for (std::size_t c = 0; c < piece.columns.size(); ++c)
+        input_.columns[c].pieces.push_back(std::move(piece.columns[c]));
+    }
+    errors_.insert(errors_.begin(), found.begin(), found.end());
   }
 
   const TableRequest& request_;
-  const ReadProgress& progress_;
-  std::vector<ColumnBuilder> builders_;
-  TableInput input_;
+  const std::vector<std::filesystem::path>& files_;
+  const ReadSettings& settings_;
+  TableInput input_;  // its `pools` are used by one worker each, all else with the mutex
+
+  std::mutex mutex_;  // of all that follows
+  std::optional<CsvPieces> current_;
+  std::size_t width_ = 0;               // of the records of the current file
+  std::vector<std::size_t> positions_;  // of the requested columns in them
+  std::size_t next_piece_ = 0;
+  std::vector<ReadPiece> pieces_;
+  std::uint64_t rows_read_ = 0;
+  std::size_t errors_found_ = 0;
+  bool stopped_ = false;
   Diagnostics errors_;
 };
 
@@ -281,19 +366,35 @@ Result<std::vector<std::filesystem::path>> find_files(const TableRequest& reques
   return files;
 }
 
-Result<TableInput> read_table(const TableRequest& request, const ReadProgress& progress) {
-  return TableReader(request, progress).read();
+Result<TableInput> read_table(const TableRequest& request, const std::vector<std::filesystem::path>& files,
+                              const ReadSettings& settings) {
+  return TableReader(request, files, settings).read();
 }
 
 std::vector<Place> locate_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows) {
   std::vector<Place> places;
   std::uint64_t row = 0;
   for (const auto& path : find_files(request).value_or(std::vector<std::filesystem::path>{})) {
-    auto reader = CsvReader::open(path, request.delimiter);
-    std::vector<Field> fields;
-    if (!reader || !reader->next(fields)) continue;
-    while (places.size() < rows.size() && reader->next(fields)) {
-      if (row++ == rows[places.size()]) places.push_back({reader->name(), reader->line(), 0});
+    auto pieces = CsvPieces::open(path);
+    std::uint64_t line = 1;
+    std::string buffer;
+    CsvRecords records;
+    for (bool header = true; pieces && places.size() < rows.size(); header = false) {
+      auto text = pieces->next(buffer, request.delimiter);
+      if (!text || text->empty()) break;
+      if (header) {
+        const std::size_t end = first_record_end(*text, request.delimiter);
+        records.read(text->substr(0, end), request.delimiter, 0);
+        line += records.lines();
+        text->remove_prefix(end);
+      }
+      records.read(*text, request.delimiter, records.width());
+      for (; places.size() < rows.size() && rows[places.size()] < row + records.rows();) {
+        const std::size_t at = rows[places.size()] - row;
+        places.push_back({path.string(), static_cast<std::uint32_t>(line + records.line_of(at)), 0});
+      }
+      row += records.rows();
+      line += records.lines();
     }
   }
   return places;

@@ -29,15 +29,9 @@ struct SourceFile {
   std::uint64_t bytes = 0;
   std::int64_t modified_nanoseconds = 0;
   std::uint64_t hash = 0;  // XXH3 of its bytes
+  std::uint64_t rows = 0;  // that it gave to the table
 
   bool operator==(const SourceFile&) const = default;
-};
-
-struct TableInput {
-  std::uint64_t rows = 0;
-  std::uint64_t bytes = 0;
-  std::vector<ColumnInput> columns;  // in the order of the request
-  std::vector<SourceFile> sources;
 };
 
 }  // namespace juniper::source

@@ -41,7 +41,8 @@ class Codes::BlockEncoder {
     entry.offset = static_cast<std::uint32_t>(payload_.size());
     if (entry.bits != 0) {
       entry.encoding = Encoding::packed;
-      for (const Entry& other : {runs(entry), delta(entry), frequent(entry)}) {
+      const Differences found = differences();
+      for (const Entry& other : {runs(entry, found), delta(entry, found), frequent(entry)}) {
         if (payload_words(other, codes.size()) < payload_words(entry, codes.size())) entry = other;
       }
     }
@@ -58,41 +59,50 @@ class Codes::BlockEncoder {
   }
 
  private:
-  Entry runs(Entry entry) const {
+  // What one pass over the differences of neighbours tells.
+  struct Differences {
+    std::size_t changes = 0;
+    std::int64_t least = std::numeric_limits<std::int64_t>::max();
+    std::int64_t most = std::numeric_limits<std::int64_t>::min();
+  };
+  Differences differences() const {
+    Differences found;
+    for (std::size_t i = 1; i < codes_.size(); ++i) {
+      const auto difference = static_cast<std::int64_t>(codes_[i] - codes_[i - 1]);
+      found.changes += difference != 0 ? 1 : 0;
+      found.least = std::min(found.least, difference);
+      found.most = std::max(found.most, difference);
+    }
+    return found;
+  }
+
+  static Entry runs(Entry entry, const Differences& differences) {
     entry.encoding = Encoding::runs;
-    std::size_t count = 1;
-    for (std::size_t i = 1; i < codes_.size(); ++i) count += codes_[i] != codes_[i - 1] ? 1 : 0;
-    entry.count = static_cast<std::uint16_t>(count);
+    entry.count = static_cast<std::uint16_t>(differences.changes + 1);
     return entry;
   }
 
-  Entry delta(Entry entry) const {
+  Entry delta(Entry entry, const Differences& differences) const {
     entry.encoding = Encoding::delta;
-    auto least = std::numeric_limits<std::int64_t>::max();
-    auto most = std::numeric_limits<std::int64_t>::min();
     std::uint64_t highest = 0;
-    for (std::size_t begin = 0; begin < codes_.size(); begin += checkpoint_rows) {
-      highest = std::max(highest, codes_[begin] - entry.base);
-      for (std::size_t i = begin + 1; i < std::min(begin + checkpoint_rows, codes_.size()); ++i) {
-        const auto difference = static_cast<std::int64_t>(codes_[i] - codes_[i - 1]);
-        least = std::min(least, difference);
-        most = std::max(most, difference);
-      }
-    }
-    entry.extra = static_cast<std::uint64_t>(least);
+    for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows)
+      highest = std::max(highest, codes_[i] - entry.base);
+    entry.extra = static_cast<std::uint64_t>(differences.least);
     entry.bits = static_cast<std::uint8_t>(
-        least > most ? 0 : bits_for(static_cast<std::uint64_t>(most) - static_cast<std::uint64_t>(least)));
+        bits_for(static_cast<std::uint64_t>(differences.most) - static_cast<std::uint64_t>(differences.least)));
     entry.other_bits = static_cast<std::uint8_t>(bits_for(highest));
     return entry;
   }
 
-  // Only a code that more than half of the rows have can make this the smallest; the vote of Boyer and Moore finds it.
+  // Only a code that more than half of the rows have can make this the smallest. The vote of Boyer and Moore finds it
+  // among a few rows, if there is one; a wrong guess costs a larger entry that is not taken.
   Entry frequent(Entry entry) const {
+    const std::size_t apart = std::max<std::size_t>(codes_.size() / 128, 1);
     std::uint64_t candidate = 0;
     std::ptrdiff_t votes = 0;
-    for (const std::uint64_t code : codes_) {
-      if (votes == 0) candidate = code;
-      votes += code == candidate ? 1 : -1;
+    for (std::size_t i = 0; i < codes_.size(); i += apart) {
+      if (votes == 0) candidate = codes_[i];
+      votes += codes_[i] == candidate ? 1 : -1;
     }
     entry.encoding = Encoding::frequent;
     entry.extra = candidate;

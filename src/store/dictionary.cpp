@@ -96,10 +96,14 @@ std::size_t shared_prefix(std::string_view a, std::string_view b) {
 }
 
 std::string with_shared_prefixes(std::span<const std::string_view> texts) {
+  // Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
+  constexpr std::size_t ahead = 24;
   std::string out;
   std::string rest;
   std::string_view before;
-  for (const std::string_view text : texts) {
+  for (std::size_t i = 0; i < texts.size(); ++i) {
+    if (i + ahead < texts.size()) __builtin_prefetch(texts[i + ahead].data());
+    const std::string_view text = texts[i];
     const std::size_t shared = shared_prefix(before, text);
     append_varint(out, shared);
     append_varint(out, text.size() - shared);

@@ -8,6 +8,7 @@
 #include <boost/sort/spreadsort/integer_sort.hpp>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cmath>
+#include <cstring>
 #include <numeric>
 
 #include "base/bits.h"
@@ -102,12 +103,12 @@ std::vector<T> distinct_of(std::vector<T> values) {
 }
 
 // True where a dictionary of `distinct` sorted values, of `range` from the first to the last, could be paid by the bits
-// that it saves in each row: a value costs its distance to the one before.
+// that it saves in each row: a value costs its distance to the one before, and more where distances differ.
 bool could_pay(std::uint64_t rows, std::uint64_t distinct, std::uint64_t range) {
   if (distinct == 0) return false;
   const double saved = static_cast<double>(rows) * (bits_for(range) - std::min(bits_for(range), bits_for(distinct)));
   const double distance = std::log2(static_cast<double>(range) / static_cast<double>(distinct) + 1);
-  return saved > static_cast<double>(distinct) * distance / 2;
+  return saved > static_cast<double>(distinct) * distance;
 }
 
 class ExactEncoder {
@@ -251,38 +252,39 @@ struct SortedText {
 // Its bytes from `begin` on, the first one highest, zeros behind its end.
 std::uint64_t prefix_of(std::string_view text, std::size_t begin) {
   std::uint64_t prefix = 0;
-  for (std::size_t i = begin; i < begin + 8; ++i)
-    prefix = prefix << 8 | (i < text.size() ? static_cast<unsigned char>(text[i]) : 0U);
-  return prefix;
+  const std::size_t bytes = std::min<std::size_t>(text.size() - begin, 8);
+  std::memcpy(&prefix, text.data() + begin, bytes);
+  return __builtin_bswap64(prefix);
+}
+
+std::size_t shared_bytes(std::string_view a, std::string_view b) {
+  const auto end = a.begin() + static_cast<std::ptrdiff_t>(std::min(a.size(), b.size()));
+  return static_cast<std::size_t>(std::mismatch(a.begin(), end, b.begin()).first - a.begin());
 }
 
 // The texts that rows use, in order; the same text may stand several times in `texts`.
 std::vector<SortedText> sorted_texts(const ColumnInput& input) {
-  std::vector<bool> used(input.texts.size(), false);
+  std::vector<std::uint8_t> used(input.texts.size(), 0);
   for (std::size_t i = 0; i < input.text.size(); ++i) {
-    if (input.is_null[i] == 0) used[input.text[i]] = true;
+    if (input.is_null[i] == 0) used[input.text[i]] = 1;
   }
   std::vector<SortedText> sorted;
-  sorted.reserve(static_cast<std::size_t>(std::count(used.begin(), used.end(), true)));
+  sorted.reserve(used.size());
   for (std::uint32_t i = 0; i < input.texts.size(); ++i) {
-    if (used[i]) sorted.push_back({0, i});
+    if (used[i] != 0) sorted.push_back({0, i});
   }
   if (sorted.empty()) return sorted;
   // What all begin with tells nothing.
-  std::string_view common = input.texts[sorted[0].id];
-  for (const SortedText& text : sorted) {
-    const std::string_view other = input.texts[text.id];
-    const auto end = common.begin() + static_cast<std::ptrdiff_t>(std::min(common.size(), other.size()));
-    common = common.substr(
-        0, static_cast<std::size_t>(std::mismatch(common.begin(), end, other.begin()).first - common.begin()));
-  }
-  for (SortedText& text : sorted) text.prefix = prefix_of(input.texts[text.id], common.size());
-  const auto by_prefix = [](const SortedText& a, const SortedText& b) { return a.prefix < b.prefix; };
+  const std::string_view first = input.texts[sorted[0].id];
+  std::size_t common = first.size();
+  for (const SortedText& text : sorted) common = shared_bytes(first.substr(0, common), input.texts[text.id]);
+  for (SortedText& text : sorted) text.prefix = prefix_of(input.texts[text.id], common);
   boost::sort::spreadsort::integer_sort(
       sorted.begin(), sorted.end(), [](const SortedText& text, unsigned shift) { return text.prefix >> shift; },
-      by_prefix);
+      [](const SortedText& a, const SortedText& b) { return a.prefix < b.prefix; });
   for (auto begin = sorted.begin(); begin != sorted.end();) {
-    const auto end = std::upper_bound(begin, sorted.end(), *begin, by_prefix);
+    auto end = begin + 1;
+    while (end != sorted.end() && end->prefix == begin->prefix) ++end;
     if (end - begin > 1) {
       std::sort(begin, end,
                 [&](const SortedText& a, const SortedText& b) { return input.texts[a.id] < input.texts[b.id]; });
@@ -292,13 +294,23 @@ std::vector<SortedText> sorted_texts(const ColumnInput& input) {
   return sorted;
 }
 
+// Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
+constexpr std::size_t ahead = 24;
+
 Column encode_text(Column column, ColumnInput& input) {
   std::vector<SortedText> sorted = sorted_texts(input);
   std::vector<std::string_view> distinct;
+  distinct.reserve(sorted.size());
   std::vector<std::uint32_t> code_of(input.texts.size());
-  for (const SortedText& text : sorted) {
-    if (distinct.empty() || distinct.back() != input.texts[text.id]) distinct.push_back(input.texts[text.id]);
-    code_of[text.id] = static_cast<std::uint32_t>(distinct.size() - 1);
+  for (std::size_t i = 0; i < sorted.size(); ++i) {
+    if (i + ahead < sorted.size()) {
+      __builtin_prefetch(&input.texts[sorted[i + ahead].id]);
+      __builtin_prefetch(&code_of[sorted[i + ahead].id], 1);
+    }
+    const std::string_view text = input.texts[sorted[i].id];
+    const bool is_new = i == 0 || sorted[i].prefix != sorted[i - 1].prefix || distinct.back() != text;
+    if (is_new) distinct.push_back(text);
+    code_of[sorted[i].id] = static_cast<std::uint32_t>(distinct.size() - 1);
   }
   sorted = {};
   column.layout = Layout::dictionary;

@@ -190,7 +190,8 @@ Json directory_of(Writer& writer, const Store& store) {
                                     {"path", source.path},
                                     {"bytes", source.bytes},
                                     {"modified_nanoseconds", source.modified_nanoseconds},
-                                    {"hash", source.hash}});
+                                    {"hash", source.hash},
+                                    {"rows", source.rows}});
   }
   return directory;
 }
@@ -360,8 +361,8 @@ class Reader {
       in_parts += store.links.back().rows.bytes().size();
     }
     for (const Json& entry : directory.at("sources")) {
-      store.sources.push_back(
-          {entry.at("table"), entry.at("path"), entry.at("bytes"), entry.at("modified_nanoseconds"), entry.at("hash")});
+      store.sources.push_back({entry.at("table"), entry.at("path"), entry.at("bytes"), entry.at("modified_nanoseconds"),
+                               entry.at("hash"), entry.at("rows")});
     }
     store.file_bytes = header.file_bytes;
     store.overhead.padding = header.file_bytes - in_parts - store.overhead.total();

@@ -1,0 +1,10 @@
+#include "base/failure.h"
+
+namespace juniper::base {
+
+Diagnostics refused(const std::string& what) {
+  return error("JR-005", "the system refused: " + what,
+               "ask for less at once, use fewer --threads, or end other programs");
+}
+
+}  // namespace juniper::base

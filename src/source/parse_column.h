@@ -1,0 +1,29 @@
+// The fields of one column of a piece of CSV as values of its type.
+#pragma once
+
+#include <cstdint>
+#include <deque>
+#include <string>
+#include <vector>
+
+#include "juniper/value.h"
+#include "source/csv_records.h"
+#include "source/staging.h"
+
+namespace juniper::source {
+
+enum class Misfit : std::uint8_t { type, utf8 };
+
+// A cell that does not fit the type of its column.
+struct BadCell {
+  std::uint32_t row;
+  std::size_t column;  // of the request
+  Misfit misfit;
+};
+
+// Reads a field of each row into `values`. Cells that do not fit are added to `bad`, as column number `number`, and get
+// any value. Texts view the records, or `unquoted` where a doubled quote had to be made single.
+void parse_column(const CsvRecords& records, std::size_t position, Type type, std::size_t number, PieceValues& values,
+                  std::deque<std::string>& unquoted, std::vector<BadCell>& bad);
+
+}  // namespace juniper::source
