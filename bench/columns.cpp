@@ -8,10 +8,8 @@
 #include <malloc.h>
 
 #include <algorithm>
-#include <chrono>
 #include <filesystem>
 #include <fstream>
-#include <functional>
 #include <iostream>
 #include <set>
 
@@ -19,11 +17,13 @@
 #include "juniper/demo.h"
 #include "model/syntax_of.h"
 #include "peer.h"
+#include "timing.h"
 
 namespace {
 
 using namespace juniper;
-using Clock = std::chrono::steady_clock;
+using bench::milliseconds_of;
+using bench::Ratio;
 
 constexpr unsigned threads = 2;
 constexpr std::uint64_t seed = 7;
@@ -64,36 +64,11 @@ T must(Result<T> result) {
   if constexpr (!std::is_void_v<T>) return std::move(*result);
 }
 
-double median(std::vector<double> values) {
-  std::sort(values.begin(), values.end());
-  const std::size_t half = values.size() / 2;
-  return values.size() % 2 == 1 ? values[half] : (values[half - 1] + values[half]) / 2;
-}
-
-double milliseconds_of(const std::function<void()>& work) {
-  const auto begin = Clock::now();
-  work();
-  return std::chrono::duration<double, std::milli>(Clock::now() - begin).count();
-}
-
 // As the tool does: columns are large arrays that come and go.
 void keep_freed_memory() {
   mallopt(M_MMAP_THRESHOLD, 1 << 30);
   mallopt(M_TRIM_THRESHOLD, 1 << 30);
 }
-
-// Ratios of two measures taken in turn.
-struct Ratio {
-  std::vector<double> ours;
-  std::vector<double> theirs;
-  std::string text() const {
-    std::vector<double> ratios;
-    for (std::size_t i = 0; i < ours.size(); ++i) ratios.push_back(ours[i] / theirs[i]);
-    const auto [least, most] = std::minmax_element(ratios.begin(), ratios.end());
-    return fmt::format("{:8.0f} ms {:8.0f} ms   {:.2f} ({:.2f} to {:.2f})", median(ours), median(theirs),
-                       median(ratios), *least, *most);
-  }
-};
 
 // A checksum that tells rows apart: the values weighted by their sessions. Sessions of one bay that began at the same
 // second are left out: the language's "before" is not the window's there.

@@ -34,38 +34,36 @@ std::int64_t today_of(const Options& options) {
   return std::chrono::floor<std::chrono::days>(std::chrono::system_clock::now()).time_since_epoch().count();
 }
 
-// The values of a calculated column on their way into the store; false at a row whose number does not fit 64 bits.
-std::optional<std::uint64_t> to_input(const engine::Vector& values, source::ColumnInput& input) {
-  const std::size_t rows = values.size();
-  input.is_null.resize(rows);
-  std::unordered_map<std::string_view, std::uint32_t> ids;
-  for (std::size_t i = 0; i < rows; ++i) {
-    if (values.state[i] == engine::State::overflow) return i;
-    input.is_null[i] = values.state[i] == engine::State::null ? 1 : 0;
-    const bool null = input.is_null[i] != 0;
-    switch (values.repr) {
-      case engine::Repr::narrow:
-        input.exact.push_back(null ? 0 : values.narrow[i]);
-        break;
-      case engine::Repr::wide:
-        if (!null && !base::fits_int64(values.wide[i])) return i;
-        input.exact.push_back(null ? 0 : static_cast<std::int64_t>(values.wide[i]));
-        break;
-      case engine::Repr::real:
-        input.real.push_back(null ? 0 : values.real[i]);
-        break;
-      case engine::Repr::text: {
-        if (null) {
-          input.text.push_back(0);
-          break;
-        }
-        const auto [at, fresh] = ids.emplace(values.text[i], static_cast<std::uint32_t>(input.texts.size()));
-        if (fresh) input.texts.emplace_back(values.text[i]);
-        input.text.push_back(at->second);
-      }
-    }
+// The first row whose number does not fit 64 bits.
+std::optional<std::uint64_t> overflowed_row(const engine::Vector& values) {
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    const bool wide = values.repr == engine::Repr::wide && values.state[i] == engine::State::value;
+    if (values.state[i] == engine::State::overflow || (wide && !base::fits_int64(values.wide[i]))) return i;
   }
   return std::nullopt;
+}
+
+// The values of a calculated column, none of which overflowed, on their way into the store.
+source::ColumnInput to_input(Type type, const engine::Vector& values) {
+  return source::column_of(type, values.size(), [&](std::size_t begin, std::size_t end, source::PieceValues& piece) {
+    for (std::size_t i = begin; i < end; ++i) {
+      const bool null = values.state[i] == engine::State::null;
+      piece.is_null.push_back(null ? 1 : 0);
+      switch (values.repr) {
+        case engine::Repr::narrow:
+          piece.exact.push_back(values.narrow[i]);
+          break;
+        case engine::Repr::wide:
+          piece.exact.push_back(null ? 0 : static_cast<std::int64_t>(values.wide[i]));
+          break;
+        case engine::Repr::real:
+          piece.real.push_back(null ? 0 : values.real[i]);
+          break;
+        case engine::Repr::text:
+          piece.text.push_back(values.text[i]);
+      }
+    }
+  });
 }
 
 // The model's texts, named as seen from the folder of the first.
@@ -95,14 +93,16 @@ class Loader {
       if (auto read = read_table(t); !read) errors.insert(errors.end(), read.error().begin(), read.error().end());
     }
     if (!errors.empty()) return tl::unexpected(std::move(errors));
+    encode();
     store_.links.resize(model_.links.size());
     column_done_.resize(model_.tables.size());
-    link_done_.assign(model_.links.size(), false);
+    link_done_.assign(model_.links.size(), 0);
     table_done_.assign(model_.tables.size(), false);
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       for (const Column& column : model_.tables[t].columns)
         column_done_[t].push_back(!column.is_calculated() && !column.from_row);
     }
+    resolve_source_links();
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       if (auto done = need_table(t); !done) return tl::unexpected(done.error());
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
@@ -150,9 +150,14 @@ class Loader {
     stored.rows = input->rows;
     stored.source_bytes = input->bytes;
     store_.sources.insert(store_.sources.end(), input->sources.begin(), input->sources.end());
-    const auto encode_begin = Clock::now();
-    encode(t, *input, stored);
-    stored.encode_nanoseconds = nanoseconds_since(encode_begin);
+    std::size_t next = 0;
+    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      store::StoredColumn& column = stored.columns.emplace_back();
+      column.name = table.columns[c].name;
+      column.calculated = table.columns[c].is_calculated();
+      column.data.type = table.columns[c].type;
+      if (!column.calculated) read_columns_.push_back({t, c, std::move(input->columns[next++])});
+    }
     return {};
   }
 
@@ -179,33 +184,26 @@ class Loader {
     return errors;
   }
 
-  void encode(TableIndex t, source::TableInput& input, store::StoredTable& stored) {
-    const Table& table = model_.tables[t];
-    report({"encoding " + table.name, input.rows, 0, 0});
-    std::vector<std::uint32_t> read_columns;
-    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
-      store::StoredColumn& column = stored.columns.emplace_back();
-      column.name = table.columns[c].name;
-      column.calculated = table.columns[c].is_calculated();
-      column.data.type = table.columns[c].type;
-      if (!column.calculated) read_columns.push_back(c);
-    }
-    // The largest first, so that no thread is left with one at the end.
-    std::vector<std::size_t> order(read_columns.size());
-    std::iota(order.begin(), order.end(), std::size_t{0});
-    std::stable_sort(order.begin(), order.end(),
-                     [&](std::size_t a, std::size_t b) { return input.columns[a].bytes() > input.columns[b].bytes(); });
-    base::parallel_for(order.size(), options_.threads, [&](std::size_t n) {
-      const std::size_t i = order[n];
+  // Encodes the columns of all sources together, the largest first, so that no thread is left with one at the end.
+  void encode() {
+    report({"encoding", 0, 0, 0});
+    std::stable_sort(read_columns_.begin(), read_columns_.end(),
+                     [](const ReadColumn& a, const ReadColumn& b) { return a.input.bytes() > b.input.bytes(); });
+    base::parallel_for(read_columns_.size(), options_.threads, [&](std::size_t i) {
       const auto begin = Clock::now();
-      store::StoredColumn& column = stored.columns[read_columns[i]];
-      column.data = store::encode_column(source::unpack(std::move(input.columns[i])));
+      ReadColumn& read = read_columns_[i];
+      store::StoredColumn& column = store_.tables[read.table].columns[read.column];
+      column.data = store::encode_column(std::exchange(read.input, {}));
       column.encode_nanoseconds = nanoseconds_since(begin);
     });
+    read_columns_.clear();
+    for (store::StoredTable& table : store_.tables) {
+      for (const store::StoredColumn& column : table.columns) table.encode_nanoseconds += column.encode_nanoseconds;
+    }
   }
 
   Result<void> need_link(LinkIndex index) {
-    if (link_done_[index]) return {};
+    if (link_done_[index] != 0) return {};
     const Link& link = model_.links[index];
     std::vector<const store::Column*> from;
     std::vector<const store::Column*> to;
@@ -218,18 +216,40 @@ class Loader {
       from.push_back(&source_.column(many));
       to.push_back(&source_.column(one));
     }
-    const auto begin = Clock::now();
     report({"linking " + model::link_name(model_, link), store_.tables[link.from.table].rows, 0, 0});
     // That one column is a key is its own declaration's to keep.
     if (to.size() > 1) {
       if (const auto repeated = loading::repeated_key(to))
         return repeated_link_key(link, repeated->first, repeated->second);
     }
-    store_.links[index] = loading::resolve_link(from, to);
-    store_.links[index].name = model::link_name(model_, link);
-    store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
-    link_done_[index] = true;
+    resolve(index, from, to);
     return {};
+  }
+
+  void resolve(LinkIndex index, std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
+    const auto begin = Clock::now();
+    store_.links[index] = loading::resolve_link(from, to);
+    store_.links[index].name = model::link_name(model_, model_.links[index]);
+    store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
+    link_done_[index] = 1;
+  }
+
+  // Links by one column of sources on each side need nothing to be computed first: all together.
+  void resolve_source_links() {
+    std::vector<LinkIndex> ready;
+    for (LinkIndex i = 0; i < model_.links.size(); ++i) {
+      const Link& link = model_.links[i];
+      if (link.from.columns.size() == 1 && column_done_[link.from.table][link.from.columns[0]] &&
+          column_done_[link.to.table][link.to.columns[0]])
+        ready.push_back(i);
+    }
+    report({"linking", 0, 0, 0});
+    base::parallel_for(ready.size(), options_.threads, [&](std::size_t i) {
+      const Link& link = model_.links[ready[i]];
+      const store::Column* const from = &source_.column({link.from.table, link.from.columns[0]});
+      const store::Column* const to = &source_.column({link.to.table, link.to.columns[0]});
+      resolve(ready[i], {&from, 1}, {&to, 1});
+    });
   }
 
   Result<void> repeated_link_key(const Link& link, std::uint64_t row, std::uint64_t first) const {
@@ -275,11 +295,9 @@ class Loader {
     stored.rows = made->rows;
     for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
       if (!table.columns[c].from_row) continue;
-      source::ColumnInput input;
-      input.type = table.columns[c].type;
-      if (const auto bad = to_input(*made->columns[c], input)) return overflow({t, c}, *bad);
+      if (const auto bad = overflowed_row(*made->columns[c])) return overflow({t, c}, *bad);
       const auto encode_begin = Clock::now();
-      stored.columns[c].data = store::encode_column(std::move(input));
+      stored.columns[c].data = store::encode_column(to_input(table.columns[c].type, *made->columns[c]));
       stored.columns[c].encode_nanoseconds = nanoseconds_since(encode_begin);
       column_done_[t][c] = true;
     }
@@ -298,13 +316,11 @@ class Loader {
     report({"computing " + model_.column_name(id), store_.tables[id.table].rows, 0, 0});
     const auto rows = engine::evaluate_rows(source_, id.table, column.expression, options_.threads);
     if (!rows) return tl::unexpected(rows.error());
-    source::ColumnInput input;
-    input.type = column.type;
-    if (const auto bad = to_input(*rows->values, input)) return overflow(id, *bad);
+    if (const auto bad = overflowed_row(*rows->values)) return overflow(id, *bad);
     store::StoredColumn& stored = store_.tables[id.table].columns[id.column];
     stored.evaluate_nanoseconds = nanoseconds_since(begin);
     const auto encode_begin = Clock::now();
-    stored.data = store::encode_column(std::move(input));
+    stored.data = store::encode_column(to_input(column.type, *rows->values));
     stored.encode_nanoseconds = nanoseconds_since(encode_begin);
     column_done_[id.table][id.column] = true;
     return {};
@@ -364,12 +380,20 @@ class Loader {
     return errors;
   }
 
+  // A column of a source that is to be encoded.
+  struct ReadColumn {
+    TableIndex table;
+    std::uint32_t column;
+    source::ColumnInput input;
+  };
+
   const CheckedModel& model_;
   const Options& options_;
   store::Store store_;
   engine::Source source_;
+  std::vector<ReadColumn> read_columns_;
   std::vector<std::vector<bool>> column_done_;
-  std::vector<bool> link_done_;
+  std::vector<std::uint8_t> link_done_;  // bytes: several are set at once
   std::vector<bool> table_done_;
 };
 

@@ -111,12 +111,43 @@ class RowsByKey {
   boost::unordered_flat_map<std::uint64_t, std::uint64_t> by_hash_;
 };
 
+// Where there are not many more codes than rows, each is looked up once, and its row stands in an array.
+store::Codes by_code(const store::Column& from, const store::Column& to, const RowsByKey& by_key) {
+  constexpr std::uint64_t not_yet = unknown;
+  std::vector<std::uint64_t> row_of(from.null_code + 1, not_yet);
+  row_of[from.null_code] = to.rows;
+  store::Codes::Encoder encoder(from.rows);
+  std::vector<std::uint64_t> rows(store::block_rows);
+  for (std::size_t block = 0; block < from.codes.blocks(); ++block) {
+    rows.resize(from.codes.rows_in_block(block));
+    from.codes.decode_block(block, rows.data());
+    for (std::uint64_t& row : rows) {
+      std::uint64_t& known = row_of[row];
+      if (known == not_yet) {
+        const auto key = to.code_of(from.value_of(row));
+        const std::uint64_t found = key ? by_key.find(*key) : absent;
+        known = found == absent ? to.rows : found;
+      }
+      row = known;
+    }
+    encoder.add(rows);
+  }
+  return encoder.finish();
+}
+
 }  // namespace
 
 store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
   const std::uint64_t one_rows = to[0]->rows;
+  store::StoredLink link;
+  link.no_row = one_rows;
   std::vector<Pairs> pairs(to.size() - 1);
   const RowsByKey by_key(keys_of(to, pairs));
+  if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024) {
+    link.rows = by_code(*from[0], *to[0], by_key);
+    link.encoding = link.rows.describe();
+    return link;
+  }
   // The same steps over the many side, in the codes of the one side.
   std::vector<std::uint64_t> rows = from[0]->codes.decoded();
   Translation translate(*from[0], *to[0]);
@@ -131,8 +162,6 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
     const std::uint64_t found = by_key.find(row);
     row = found == absent ? one_rows : found;
   }
-  store::StoredLink link;
-  link.no_row = one_rows;
   link.rows = store::Codes::encode(rows);
   link.encoding = link.rows.describe();
   return link;

@@ -37,8 +37,10 @@ class ByteSource::Decoder {
       begin_ = 0;
       end_ = source.read_raw(raw_);
     }
-    return {raw_.data() + begin_, end_ - begin_};
+    return seen_before();
   }
+  std::string_view seen_before() const { return {raw_.data() + begin_, end_ - begin_}; }
+  static std::size_t read_file(ByteSource& source, std::span<char> out) { return source.read_raw(out); }
   void move_on(std::size_t bytes) { begin_ += bytes; }
   [[noreturn]] static void fail(const ByteSource& source, std::string_view format, const std::string& how) {
     throw base::Failure(base::error_at("JR-509", Place{source.name(), 0, 0},
@@ -58,9 +60,11 @@ namespace {
 class PlainDecoder : public ByteSource::Decoder {
  public:
   std::size_t read(ByteSource& source, std::span<char> out) override {
-    const std::string_view first = look(source);
-    const std::size_t bytes = std::min(first.size(), out.size());
-    std::copy_n(first.begin(), bytes, out.begin());
+    // What was looked at when the file was opened, and then the file itself.
+    const std::string_view seen = seen_before();
+    if (seen.empty()) return read_file(source, out);
+    const std::size_t bytes = std::min(seen.size(), out.size());
+    std::copy_n(seen.begin(), bytes, out.begin());
     move_on(bytes);
     return bytes;
   }

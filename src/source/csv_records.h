@@ -22,7 +22,7 @@ namespace juniper::source {
 class CsvPieces {
  public:
   // Errors: as ByteSource::open.
-  static Result<CsvPieces> open(const std::filesystem::path& path, std::size_t piece_bytes = std::size_t{1} << 21);
+  static Result<CsvPieces> open(const std::filesystem::path& path, std::size_t piece_bytes = std::size_t{1} << 19);
 
   // The next whole records, about `piece_bytes` of them, the last one with its line end; empty at the end. Behind the
   // text, marks_overrun bytes are readable; the byte order mark is gone. Errors: as ByteSource::read.
@@ -73,6 +73,7 @@ class CsvRecords {
   const Field& field(std::size_t row, std::size_t column) const { return fields_[row * width_ + column]; }
   // What a field says; a text with doubled quotes is put together in `scratch`.
   std::string_view text(const Field& field, std::string& scratch) const;
+  // As it is written; behind it, marks_overrun bytes are readable.
   std::string_view raw(const Field& field) const { return text_.substr(field.begin, field.size); }
   // The text of a whole record, without its line end.
   std::string_view record(std::size_t row) const;

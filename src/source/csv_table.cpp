@@ -115,7 +115,7 @@ class TableReader {
   Result<TableInput> read() {
     const unsigned threads = base::thread_count(settings_.threads);
     for (const ColumnRequest& column : request_.columns) {
-      StagedColumn& staged = input_.columns.emplace_back();
+      ColumnInput& staged = input_.columns.emplace_back();
       staged.type = column.type;
       for (unsigned t = 0; t < threads; ++t) staged.pools.push_back(std::make_shared<TextPool>());
     }

@@ -8,8 +8,9 @@
 #include <vector>
 
 #include "juniper/diagnostics.h"
+#include "source/column_input.h"
 #include "source/rejects.h"
-#include "source/staging.h"
+#include "source/source_file.h"
 
 namespace juniper::source {
 
@@ -44,7 +45,7 @@ struct TableInput {
   std::uint64_t rows = 0;
   std::uint64_t bytes = 0;  // of the files
   std::uint64_t rejected = 0;
-  std::vector<StagedColumn> columns;  // in the order of the request
+  std::vector<ColumnInput> columns;  // in the order of the request
   std::vector<SourceFile> sources;
 };
 

@@ -22,33 +22,51 @@ constexpr std::array<std::int64_t, 19> powers_of_ten = [] {
   return powers;
 }();
 
-// Digits, with a minus before and a point between, that fit 18 digits at the scale.
-bool quick_exact(std::string_view text, unsigned scale, std::int64_t& value) {
-  const char* at = text.data();
-  const char* const end = at + text.size();
-  const bool negative = at != end && *at == '-';
-  if (negative) ++at;
-  std::int64_t number = 0;
-  const char* const digits = at;
-  const char* point = nullptr;
-  if (end - at == 0 || end - at > 18) return false;
-  for (; at != end; ++at) {
-    const auto digit = static_cast<unsigned>(*at - '0');
-    if (digit > 9) {
-      if (*at != '.' || point != nullptr) return false;
-      point = at;
-      continue;
-    }
-    number = number * 10 + digit;
+// Up to eight digits as a number: all at once, in the bytes of a word. Eight bytes from `at` on must be readable.
+[[gnu::always_inline]] inline bool eight_digits(const char* at, std::size_t count, std::uint64_t& number) {
+  std::uint64_t word = 0;
+  std::memcpy(&word, at, sizeof(word));
+  constexpr std::uint64_t zeros = 0x3030'3030'3030'3030;
+  if (count < 8) {
+    const auto missing = static_cast<unsigned>(8 * (8 - count));
+    word = count == 0 ? zeros : word << missing | zeros >> (64 - missing);
   }
-  const auto behind = static_cast<unsigned>(point == nullptr ? 0 : end - point - 1);
-  const auto count = static_cast<unsigned>(end - digits) - (point == nullptr ? 0 : 1);
-  // "1." and ".5" and more digits than the scale are for the other parser to judge.
-  if (behind > scale || (point != nullptr && (behind == 0 || point == digits))) return false;
-  const unsigned missing = scale - behind;
-  if (count + missing > 18) return false;
-  number *= powers_of_ten[missing];
-  value = negative ? -number : number;
+  constexpr std::uint64_t high_halves = 0xF0F0'F0F0'F0F0'F0F0;
+  const std::uint64_t beyond_nine = word + 0x0606'0606'0606'0606;
+  if ((word & high_halves) != zeros || (beyond_nine & high_halves) != zeros) return false;
+  // Neighbours become pairs, pairs fours, fours the number.
+  word -= zeros;
+  word = word * 10 + (word >> 8);
+  constexpr std::uint64_t pair = 0x0000'00FF'0000'00FF;
+  constexpr std::uint64_t high_weights = 100 + (std::uint64_t{1'000'000} << 32);
+  constexpr std::uint64_t low_weights = 1 + (std::uint64_t{10'000} << 32);
+  number = ((word & pair) * high_weights + (word >> 16 & pair) * low_weights) >> 32;
+  return true;
+}
+
+// Up to sixteen.
+[[gnu::always_inline]] inline bool digits(const char* at, std::size_t count, std::int64_t& number) {
+  std::uint64_t high = 0;
+  std::uint64_t low = 0;
+  if (count > 16) return false;
+  const std::size_t first = count > 8 ? count - 8 : 0;
+  if (!eight_digits(at, first, high) || !eight_digits(at + first, count - first, low)) return false;
+  number = static_cast<std::int64_t>(high * 100'000'000 + low);
+  return true;
+}
+
+// Digits, a minus before them or not, and a point where the scale has it or none.
+[[gnu::always_inline]] inline bool quick_exact(std::string_view text, unsigned scale, std::int64_t& value) {
+  const bool negative = text.front() == '-';
+  text.remove_prefix(negative ? 1 : 0);
+  const std::size_t behind = scale == 0 || text.size() < scale + 2 || text[text.size() - scale - 1] != '.' ? 0 : scale;
+  const std::size_t before = text.size() - (behind == 0 ? 0 : behind + 1);
+  std::int64_t whole = 0;
+  std::int64_t part = 0;
+  if (before == 0 || before + scale > 18 || !digits(text.data(), before, whole)) return false;
+  if (behind != 0 && !digits(text.data() + before + 1, behind, part)) return false;
+  value = whole * powers_of_ten[scale] + part;
+  if (negative) value = -value;
   return true;
 }
 
@@ -75,20 +93,23 @@ bool quick_date(const char* at, std::int64_t& days) {
 class DateParser {
  public:
   bool parse(std::string_view text, std::int64_t& days) {
-    if (text.size() != last_.size()) return false;
-    if (std::memcmp(text.data(), last_.data(), last_.size()) != 0) {
-      if (!quick_date(text.data(), days_)) {
-        last_[0] = 0;
-        return false;
-      }
-      std::memcpy(last_.data(), text.data(), last_.size());
+    if (text.size() != 10) return false;
+    std::uint64_t head = 0;
+    std::uint16_t tail = 0;
+    std::memcpy(&head, text.data(), sizeof(head));
+    std::memcpy(&tail, text.data() + sizeof(head), sizeof(tail));
+    if (head != head_ || tail != tail_) {
+      if (!quick_date(text.data(), days_)) return false;
+      head_ = head;
+      tail_ = tail;
     }
     days = days_;
     return true;
   }
 
  private:
-  std::array<char, 10> last_{};
+  std::uint64_t head_ = 0;  // of the last text: its first eight bytes, and its last two
+  std::uint16_t tail_ = 0;
   std::int64_t days_ = 0;
 };
 
@@ -106,7 +127,8 @@ template <class Quick>
 void parse_exact(const CsvRecords& records, std::size_t position, Type type, std::size_t number, PieceValues& values,
                  std::vector<BadCell>& bad, Quick quick) {
   std::string scratch;
-  for (std::uint32_t row = 0; row < records.rows(); ++row) {
+  const auto rows = static_cast<std::uint32_t>(records.rows());
+  for (std::uint32_t row = 0; row < rows; ++row) {
     const Field& field = records.field(row, position);
     std::int64_t value = 0;
     if (field.is_null()) {
@@ -126,7 +148,8 @@ void parse_exact(const CsvRecords& records, std::size_t position, Type type, std
 void parse_real(const CsvRecords& records, std::size_t position, std::size_t number, PieceValues& values,
                 std::vector<BadCell>& bad) {
   std::string scratch;
-  for (std::uint32_t row = 0; row < records.rows(); ++row) {
+  const auto rows = static_cast<std::uint32_t>(records.rows());
+  for (std::uint32_t row = 0; row < rows; ++row) {
     const Field& field = records.field(row, position);
     if (field.is_null()) {
       values.is_null[row] = 1;
@@ -142,7 +165,9 @@ void parse_real(const CsvRecords& records, std::size_t position, std::size_t num
 void parse_text(const CsvRecords& records, std::size_t position, std::size_t number, PieceValues& values,
                 std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
   std::string scratch;
-  for (std::uint32_t row = 0; row < records.rows(); ++row) {
+  const auto rows = static_cast<std::uint32_t>(records.rows());
+  values.text.reserve(rows);
+  for (std::uint32_t row = 0; row < rows; ++row) {
     const Field& field = records.field(row, position);
     if (field.is_null()) {
       values.is_null[row] = 1;

@@ -7,8 +7,8 @@
 #include <vector>
 
 #include "juniper/value.h"
+#include "source/column_input.h"
 #include "source/csv_records.h"
-#include "source/staging.h"
 
 namespace juniper::source {
 

@@ -13,9 +13,10 @@ namespace juniper::store {
 class Bytes {
  public:
   Bytes() = default;
-  explicit Bytes(std::vector<std::byte> owned) {
-    auto buffer = std::make_shared<const std::vector<std::byte>>(std::move(owned));
-    view_ = *buffer;
+  template <class T>
+  explicit Bytes(std::vector<T> owned) {
+    auto buffer = std::make_shared<const std::vector<T>>(std::move(owned));
+    view_ = std::as_bytes(std::span(*buffer));
     keep_ = std::move(buffer);
   }
   Bytes(std::shared_ptr<const void> keep, std::span<const std::byte> view) : keep_(std::move(keep)), view_(view) {}

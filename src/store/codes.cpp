@@ -29,145 +29,151 @@ std::size_t checkpoints(std::size_t rows) {
 
 // --- encoding -------------------------------------------------------------------------------------------------------
 
-// Encodes blocks, one behind the other.
-class Codes::BlockEncoder {
- public:
-  void add(std::span<const std::uint64_t> codes) {
-    codes_ = codes;
-    const auto [low, high] = std::minmax_element(codes.begin(), codes.end());
-    Entry entry{};
-    entry.base = *low;
-    entry.bits = static_cast<std::uint8_t>(bits_for(*high - *low));
-    entry.offset = static_cast<std::uint32_t>(payload_.size());
-    if (entry.bits != 0) {
-      entry.encoding = Encoding::packed;
-      const Differences found = differences();
-      for (const Entry& other : {runs(entry, found), delta(entry, found), frequent(entry)}) {
-        if (payload_words(other, codes.size()) < payload_words(entry, codes.size())) entry = other;
-      }
+// What one pass over the differences of neighbours tells.
+struct Codes::Encoder::Differences {
+  std::size_t changes = 0;
+  std::int64_t least = std::numeric_limits<std::int64_t>::max();
+  std::int64_t most = std::numeric_limits<std::int64_t>::min();
+
+  explicit Differences(std::span<const std::uint64_t> codes) {
+    for (std::size_t i = 1; i < codes.size(); ++i) {
+      const auto difference = static_cast<std::int64_t>(codes[i] - codes[i - 1]);
+      changes += difference != 0 ? 1 : 0;
+      least = std::min(least, difference);
+      most = std::max(most, difference);
     }
-    write(entry);
-    directory_.push_back(entry);
   }
-
-  Codes finish(std::uint64_t count) const {
-    std::vector<std::byte> bytes;
-    bytes.reserve(directory_.size() * sizeof(Entry) + payload_.size() * 8);
-    append(bytes, std::span<const Entry>(directory_));
-    append(bytes, std::span<const std::uint64_t>(payload_));
-    return {Bytes(std::move(bytes)), count};
-  }
-
- private:
-  // What one pass over the differences of neighbours tells.
-  struct Differences {
-    std::size_t changes = 0;
-    std::int64_t least = std::numeric_limits<std::int64_t>::max();
-    std::int64_t most = std::numeric_limits<std::int64_t>::min();
-  };
-  Differences differences() const {
-    Differences found;
-    for (std::size_t i = 1; i < codes_.size(); ++i) {
-      const auto difference = static_cast<std::int64_t>(codes_[i] - codes_[i - 1]);
-      found.changes += difference != 0 ? 1 : 0;
-      found.least = std::min(found.least, difference);
-      found.most = std::max(found.most, difference);
-    }
-    return found;
-  }
-
-  static Entry runs(Entry entry, const Differences& differences) {
-    entry.encoding = Encoding::runs;
-    entry.count = static_cast<std::uint16_t>(differences.changes + 1);
-    return entry;
-  }
-
-  Entry delta(Entry entry, const Differences& differences) const {
-    entry.encoding = Encoding::delta;
-    std::uint64_t highest = 0;
-    for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows)
-      highest = std::max(highest, codes_[i] - entry.base);
-    entry.extra = static_cast<std::uint64_t>(differences.least);
-    entry.bits = static_cast<std::uint8_t>(
-        bits_for(static_cast<std::uint64_t>(differences.most) - static_cast<std::uint64_t>(differences.least)));
-    entry.other_bits = static_cast<std::uint8_t>(bits_for(highest));
-    return entry;
-  }
-
-  // Only a code that more than half of the rows have can make this the smallest. The vote of Boyer and Moore finds it
-  // among a few rows, if there is one; a wrong guess costs a larger entry that is not taken.
-  Entry frequent(Entry entry) const {
-    const std::size_t apart = std::max<std::size_t>(codes_.size() / 128, 1);
-    std::uint64_t candidate = 0;
-    std::ptrdiff_t votes = 0;
-    for (std::size_t i = 0; i < codes_.size(); i += apart) {
-      if (votes == 0) candidate = codes_[i];
-      votes += codes_[i] == candidate ? 1 : -1;
-    }
-    entry.encoding = Encoding::frequent;
-    entry.extra = candidate;
-    entry.count =
-        static_cast<std::uint16_t>(codes_.size() - static_cast<std::size_t>(std::ranges::count(codes_, candidate)));
-    return entry;
-  }
-
-  std::uint64_t* more(std::size_t words) {
-    payload_.resize(payload_.size() + words, 0);
-    return payload_.data() + payload_.size() - words;
-  }
-  void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits) {
-    base::pack(values, base, bits, more(words_for(values.size(), bits)));
-  }
-
-  void write(Entry& entry) {
-    const std::size_t begin = payload_.size();
-    scratch_.clear();
-    switch (entry.encoding) {
-      case Encoding::constant:
-        break;
-      case Encoding::packed:
-        pack(codes_, entry.base, entry.bits);
-        break;
-      case Encoding::runs: {
-        std::vector<std::uint16_t> ends;
-        for (std::size_t i = 0; i < codes_.size(); ++i) {
-          if (i == 0 || codes_[i] != codes_[i - 1]) {
-            scratch_.push_back(codes_[i]);
-            ends.push_back(0);
-          }
-          ends.back() = static_cast<std::uint16_t>(i + 1);
-        }
-        pack(scratch_, entry.base, entry.bits);
-        std::memcpy(more((ends.size() + 3) / 4), ends.data(), ends.size() * sizeof(ends[0]));
-        break;
-      }
-      case Encoding::delta:
-        for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows) scratch_.push_back(codes_[i]);
-        pack(scratch_, entry.base, entry.other_bits);
-        scratch_.clear();
-        for (std::size_t i = 0; i < codes_.size(); ++i)
-          scratch_.push_back(i % checkpoint_rows == 0 ? entry.extra : codes_[i] - codes_[i - 1]);
-        pack(scratch_, entry.extra, entry.bits);
-        break;
-      case Encoding::frequent: {
-        std::uint64_t* const others = more(words_for(codes_.size(), 1));
-        for (std::size_t i = 0; i < codes_.size(); ++i) {
-          if (codes_[i] == entry.extra) continue;
-          others[i / 64] |= std::uint64_t{1} << i % 64;
-          scratch_.push_back(codes_[i]);
-        }
-        pack(scratch_, entry.base, entry.bits);
-        break;
-      }
-    }
-    entry.hash = short_hash(std::as_bytes(std::span(payload_).subspan(begin)));
-  }
-
-  std::span<const std::uint64_t> codes_;
-  std::vector<Entry> directory_;
-  std::vector<std::uint64_t> payload_;
-  std::vector<std::uint64_t> scratch_;
 };
+
+Codes::Encoder::Encoder(std::uint64_t count)
+    : count_(count), directory_words_((count + block_rows - 1) / block_rows * sizeof(Entry) / 8) {
+  words_.resize(directory_words_);
+}
+
+void Codes::Encoder::add(std::span<const std::uint64_t> codes) {
+  if (!rest_.empty()) {
+    const std::size_t missing = std::min(block_rows - rest_.size(), codes.size());
+    rest_.insert(rest_.end(), codes.begin(), codes.begin() + static_cast<std::ptrdiff_t>(missing));
+    codes = codes.subspan(missing);
+    if (rest_.size() < block_rows) return;
+    encode_block(rest_);
+    rest_.clear();
+  }
+  for (; codes.size() >= block_rows; codes = codes.subspan(block_rows)) encode_block(codes.first(block_rows));
+  rest_.assign(codes.begin(), codes.end());
+}
+
+Codes Codes::Encoder::finish() {
+  if (!rest_.empty()) encode_block(rest_);
+  std::memcpy(words_.data(), directory_.data(), directory_.size() * sizeof(Entry));
+  words_.shrink_to_fit();
+  return {Bytes(std::move(words_)), count_};
+}
+
+void Codes::Encoder::encode_block(std::span<const std::uint64_t> codes) {
+  codes_ = codes;
+  const auto [low, high] = std::minmax_element(codes.begin(), codes.end());
+  Entry entry{};
+  entry.base = *low;
+  entry.bits = static_cast<std::uint8_t>(bits_for(*high - *low));
+  entry.offset = static_cast<std::uint32_t>(words_.size() - directory_words_);
+  if (entry.bits != 0) {
+    entry.encoding = Encoding::packed;
+    const Differences differences(codes);
+    for (const Entry& other : {runs(entry, differences), delta(entry, differences), frequent(entry)}) {
+      if (payload_words(other, codes.size()) < payload_words(entry, codes.size())) entry = other;
+    }
+  }
+  write(entry);
+  directory_.push_back(entry);
+}
+
+Codes::Entry Codes::Encoder::runs(Entry entry, const Differences& differences) const {
+  entry.encoding = Encoding::runs;
+  entry.count = static_cast<std::uint16_t>(differences.changes + 1);
+  return entry;
+}
+
+Codes::Entry Codes::Encoder::delta(Entry entry, const Differences& differences) const {
+  entry.encoding = Encoding::delta;
+  std::uint64_t highest = 0;
+  for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows) highest = std::max(highest, codes_[i] - entry.base);
+  entry.extra = static_cast<std::uint64_t>(differences.least);
+  entry.bits = static_cast<std::uint8_t>(
+      bits_for(static_cast<std::uint64_t>(differences.most) - static_cast<std::uint64_t>(differences.least)));
+  entry.other_bits = static_cast<std::uint8_t>(bits_for(highest));
+  return entry;
+}
+
+// Only a code that more than half of the rows have can make this the smallest. The vote of Boyer and Moore finds it
+// among a few rows, if there is one; a wrong guess costs a larger entry that is not taken.
+Codes::Entry Codes::Encoder::frequent(Entry entry) const {
+  const std::size_t apart = std::max<std::size_t>(codes_.size() / 128, 1);
+  std::uint64_t candidate = 0;
+  std::ptrdiff_t votes = 0;
+  for (std::size_t i = 0; i < codes_.size(); i += apart) {
+    if (votes == 0) candidate = codes_[i];
+    votes += codes_[i] == candidate ? 1 : -1;
+  }
+  entry.encoding = Encoding::frequent;
+  entry.extra = candidate;
+  entry.count =
+      static_cast<std::uint16_t>(codes_.size() - static_cast<std::size_t>(std::ranges::count(codes_, candidate)));
+  return entry;
+}
+
+std::uint64_t* Codes::Encoder::more(std::size_t words) {
+  words_.resize(words_.size() + words, 0);
+  return words_.data() + words_.size() - words;
+}
+
+void Codes::Encoder::pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits) {
+  base::pack(values, base, bits, more(words_for(values.size(), bits)));
+}
+
+void Codes::Encoder::write(Entry& entry) {
+  const std::size_t begin = words_.size();
+  scratch_.clear();
+  switch (entry.encoding) {
+    case Encoding::constant:
+      break;
+    case Encoding::packed:
+      pack(codes_, entry.base, entry.bits);
+      break;
+    case Encoding::runs: {
+      std::vector<std::uint16_t> ends;
+      for (std::size_t i = 0; i < codes_.size(); ++i) {
+        if (i == 0 || codes_[i] != codes_[i - 1]) {
+          scratch_.push_back(codes_[i]);
+          ends.push_back(0);
+        }
+        ends.back() = static_cast<std::uint16_t>(i + 1);
+      }
+      pack(scratch_, entry.base, entry.bits);
+      std::memcpy(more((ends.size() + 3) / 4), ends.data(), ends.size() * sizeof(ends[0]));
+      break;
+    }
+    case Encoding::delta:
+      for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows) scratch_.push_back(codes_[i]);
+      pack(scratch_, entry.base, entry.other_bits);
+      scratch_.clear();
+      for (std::size_t i = 0; i < codes_.size(); ++i)
+        scratch_.push_back(i % checkpoint_rows == 0 ? entry.extra : codes_[i] - codes_[i - 1]);
+      pack(scratch_, entry.extra, entry.bits);
+      break;
+    case Encoding::frequent: {
+      std::uint64_t* const others = more(words_for(codes_.size(), 1));
+      for (std::size_t i = 0; i < codes_.size(); ++i) {
+        if (codes_[i] == entry.extra) continue;
+        others[i / 64] |= std::uint64_t{1} << i % 64;
+        scratch_.push_back(codes_[i]);
+      }
+      pack(scratch_, entry.base, entry.bits);
+      break;
+    }
+  }
+  entry.hash = short_hash(std::as_bytes(std::span(words_).subspan(begin)));
+}
 
 std::size_t Codes::payload_words(const Entry& entry, std::size_t rows) {
   switch (entry.encoding) {
@@ -186,10 +192,9 @@ std::size_t Codes::payload_words(const Entry& entry, std::size_t rows) {
 }
 
 Codes Codes::encode(std::span<const std::uint64_t> codes) {
-  BlockEncoder encoder;
-  for (std::size_t begin = 0; begin < codes.size(); begin += block_rows)
-    encoder.add(codes.subspan(begin, std::min(block_rows, codes.size() - begin)));
-  return encoder.finish(codes.size());
+  Encoder encoder(codes.size());
+  encoder.add(codes);
+  return encoder.finish();
 }
 
 // --- reading --------------------------------------------------------------------------------------------------------

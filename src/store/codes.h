@@ -46,6 +46,7 @@ class Codes {
   Codes() = default;
 
   static Codes encode(std::span<const std::uint64_t> codes);
+  class Encoder;
   // Views `count` codes in the bytes of a file. Blocks are verified when they are read for the first time: their
   // checksum, that they lie within the bytes, that no code is larger than `largest`. Nothing if the bytes are too few
   // even for the directory.
@@ -90,7 +91,6 @@ class Codes {
     std::uint64_t extra;
   };
   static_assert(sizeof(Entry) == 32);
-  class BlockEncoder;
 
   Codes(Bytes bytes, std::uint64_t count) : bytes_(std::move(bytes)), count_(count) {}
   std::span<const std::byte> directory() const { return bytes_.view().first(blocks() * sizeof(Entry)); }
@@ -107,6 +107,34 @@ class Codes {
   std::uint64_t count_ = 0;
   std::uint64_t largest_ = 0;
   std::shared_ptr<const Checks> checks_;  // nothing: encoded here, and in order
+};
+
+// Encodes codes as they come, block by block.
+class Codes::Encoder {
+ public:
+  // `count` codes will be added.
+  explicit Encoder(std::uint64_t count);
+  void add(std::span<const std::uint64_t> codes);
+  // All that was added. The encoder can't be used any more.
+  Codes finish();
+
+ private:
+  struct Differences;
+  void encode_block(std::span<const std::uint64_t> codes);
+  Entry runs(Entry entry, const Differences& differences) const;
+  Entry delta(Entry entry, const Differences& differences) const;
+  Entry frequent(Entry entry) const;
+  std::uint64_t* more(std::size_t words);
+  void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits);
+  void write(Entry& entry);
+
+  std::uint64_t count_;
+  std::vector<std::uint64_t> rest_;       // of what was added: less than a block
+  std::span<const std::uint64_t> codes_;  // of the block at hand
+  std::vector<Entry> directory_;
+  std::size_t directory_words_;
+  std::vector<std::uint64_t> words_;  // room for the directory, and the payload
+  std::vector<std::uint64_t> scratch_;
 };
 
 }  // namespace juniper::store

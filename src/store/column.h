@@ -16,7 +16,7 @@
 #include <vector>
 
 #include "juniper/value.h"
-#include "source/table_input.h"
+#include "source/column_input.h"
 #include "store/codes.h"
 #include "store/dictionary.h"
 

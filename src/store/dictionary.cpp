@@ -95,24 +95,6 @@ std::size_t shared_prefix(std::string_view a, std::string_view b) {
       a.begin());
 }
 
-std::string with_shared_prefixes(std::span<const std::string_view> texts) {
-  // Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
-  constexpr std::size_t ahead = 24;
-  std::string out;
-  std::string rest;
-  std::string_view before;
-  for (std::size_t i = 0; i < texts.size(); ++i) {
-    if (i + ahead < texts.size()) __builtin_prefetch(texts[i + ahead].data());
-    const std::string_view text = texts[i];
-    const std::size_t shared = shared_prefix(before, text);
-    append_varint(out, shared);
-    append_varint(out, text.size() - shared);
-    rest += text.substr(shared);
-    before = text;
-  }
-  return out + rest;
-}
-
 }  // namespace
 
 // The texts of a block, one behind the other.
@@ -146,33 +128,45 @@ std::size_t TextDictionary::texts_in(std::size_t block) const {
   return std::min(block_texts, count_ - block * block_texts);
 }
 
-TextDictionary TextDictionary::encode(std::span<const std::string_view> sorted) {
-  // One level of zstd for all: the highest are ten times as slow and gain a percent on what shares its prefixes.
+void TextDictionary::Encoder::add(std::string_view text) {
+  const std::size_t shared = count_ % block_texts == 0 ? 0 : shared_prefix(before_, text);
+  append_varint(lengths_, shared);
+  append_varint(lengths_, text.size() - shared);
+  rests_ += text.substr(shared);
+  before_.resize(shared);
+  before_ += text.substr(shared);
+  if (++count_ % block_texts == 0) end_block();
+}
+
+void TextDictionary::Encoder::end_block() {
+  // The lowest level of zstd: higher ones are several times as slow and gain little on what shares its prefixes.
   constexpr int level = 1;
-  std::vector<Entry> directory;
-  std::vector<std::byte> stored;
-  std::vector<char> compressed;
-  for (std::size_t begin = 0; begin < sorted.size(); begin += block_texts) {
-    const std::string plain = with_shared_prefixes(sorted.subspan(begin, std::min(block_texts, sorted.size() - begin)));
-    compressed.resize(ZSTD_compressBound(plain.size()));
-    const std::size_t bytes = ZSTD_compress(compressed.data(), compressed.size(), plain.data(), plain.size(), level);
-    const bool smaller = ZSTD_isError(bytes) == 0U && bytes < plain.size();
-    const auto block = smaller ? std::span<const char>(compressed).first(bytes) : std::span<const char>(plain);
-    Entry entry{};
-    entry.offset = stored.size();
-    entry.bytes = static_cast<std::uint32_t>(block.size());
-    entry.unpacked = static_cast<std::uint32_t>(plain.size());
-    entry.hash = short_hash(std::as_bytes(block));
-    entry.encoding = static_cast<std::uint8_t>(smaller ? TextEncoding::zstd : TextEncoding::shared);
-    directory.push_back(entry);
-    append(stored, block);
-    stored.resize((stored.size() + 7) / 8 * 8);
-  }
+  lengths_ += rests_;
+  const std::string& plain = lengths_;
+  compressed_.resize(ZSTD_compressBound(plain.size()));
+  const std::size_t bytes = ZSTD_compress(compressed_.data(), compressed_.size(), plain.data(), plain.size(), level);
+  const bool smaller = ZSTD_isError(bytes) == 0U && bytes < plain.size();
+  const auto block = smaller ? std::span<const char>(compressed_).first(bytes) : std::span<const char>(plain);
+  Entry entry{};
+  entry.offset = stored_.size();
+  entry.bytes = static_cast<std::uint32_t>(block.size());
+  entry.unpacked = static_cast<std::uint32_t>(plain.size());
+  entry.hash = short_hash(std::as_bytes(block));
+  entry.encoding = static_cast<std::uint8_t>(smaller ? TextEncoding::zstd : TextEncoding::shared);
+  directory_.push_back(entry);
+  append(stored_, block);
+  stored_.resize((stored_.size() + 7) / 8 * 8);
+  lengths_.clear();
+  rests_.clear();
+}
+
+TextDictionary TextDictionary::Encoder::finish() {
+  if (count_ % block_texts != 0) end_block();
   std::vector<std::byte> bytes;
-  bytes.reserve(directory.size() * sizeof(Entry) + stored.size());
-  append(bytes, std::span<const Entry>(directory));
-  append(bytes, std::span<const std::byte>(stored));
-  return {Bytes(std::move(bytes)), sorted.size(), nullptr};
+  bytes.reserve(directory_.size() * sizeof(Entry) + stored_.size());
+  append(bytes, std::span<const Entry>(directory_));
+  append(bytes, std::span<const std::byte>(stored_));
+  return {Bytes(std::move(bytes)), count_, nullptr};
 }
 
 std::optional<TextDictionary> TextDictionary::view(Bytes bytes, std::uint64_t count, std::uint64_t directory_hash,

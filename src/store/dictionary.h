@@ -57,7 +57,7 @@ class NumberDictionary {
 class TextDictionary {
  public:
   TextDictionary() = default;
-  static TextDictionary encode(std::span<const std::string_view> sorted);
+  class Encoder;
   // Views `count` texts in the bytes of a file, verified as they are read; nothing if the bytes are too few even for
   // the directory.
   static std::optional<TextDictionary> view(Bytes bytes, std::uint64_t count, std::uint64_t directory_hash,
@@ -95,6 +95,26 @@ class TextDictionary {
   std::uint64_t count_ = 0;
   std::shared_ptr<const Checks> checks_;
   std::shared_ptr<Unpacked> unpacked_;
+};
+
+// Takes texts in ascending order, each once.
+class TextDictionary::Encoder {
+ public:
+  void add(std::string_view text);
+  std::uint64_t size() const { return count_; }
+  // All that was added. The encoder can't be used any more.
+  TextDictionary finish();
+
+ private:
+  void end_block();
+
+  std::uint64_t count_ = 0;
+  std::string before_;   // the last text of the block at hand
+  std::string lengths_;  // of its texts
+  std::string rests_;    // what they do not share with the one before
+  std::vector<Entry> directory_;
+  std::vector<std::byte> stored_;
+  std::vector<char> compressed_;
 };
 
 }  // namespace juniper::store

@@ -1,17 +1,21 @@
 // Encoding a column. Numbers have a dictionary where it makes the column smaller, which is tried where an estimate says
 // that it could; texts always have one.
 //
-// The cost is a few passes over the rows. Values that lie close together are counted by marking them in a bitmap, in
-// which the number of marks before a value is its place in the dictionary; others are sorted.
+// The column is never held at full width: its pieces are unpacked one by one, become codes, and go on into blocks. That
+// takes a pass or two over the pieces. Values that lie close together are counted by marking them in a bitmap, in which
+// the number of marks before a value is its place in the dictionary; others are sorted.
 #include <algorithm>
 #include <bit>
 #include <boost/sort/spreadsort/integer_sort.hpp>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cmath>
 #include <cstring>
+#include <limits>
 #include <numeric>
 
 #include "base/bits.h"
+#include "base/failure.h"
+#include "base/large_vector.h"
 #include "store/column.h"
 
 namespace juniper::store {
@@ -20,44 +24,74 @@ namespace {
 
 using base::bits_for;
 using source::ColumnInput;
+using source::PackedPiece;
 
-// What one pass over exact values tells.
+// Calls visit(row of the piece) for each null.
+template <class Visit>
+void each_null(const PackedPiece& piece, const Visit& visit) {
+  for (std::size_t w = 0; w < piece.null_bits.size(); ++w) {
+    for (std::uint64_t left = piece.null_bits[w]; left != 0; left &= left - 1)
+      visit(w * 64 + static_cast<std::size_t>(std::countr_zero(left)));
+  }
+}
+
+// Calls visit(piece, numbers) for each piece, with its unpacked numbers, which it may change.
+template <class Visit>
+void each_piece(const ColumnInput& input, const Visit& visit) {
+  std::vector<std::uint64_t> numbers;
+  for (const PackedPiece& piece : input.pieces) {
+    numbers.resize(piece.numbers.size());
+    piece.numbers.read(numbers.data());
+    visit(piece, std::span(numbers));
+  }
+}
+
+// What the pieces tell together of exact values.
 struct Shape {
-  std::int64_t low = std::numeric_limits<std::int64_t>::max();
-  std::int64_t high = std::numeric_limits<std::int64_t>::min();
-  std::uint64_t step = 0;  // divides what each value is above the first
+  std::int64_t low = 0;
+  std::int64_t high = 0;
+  std::uint64_t step = 0;  // divides the distance of any two values; 0 while there is one value
   bool ascending = true;
-  std::uint64_t changes = 0;  // rows whose value is not that of the row before
+  std::uint64_t changes = 0;  // values that are not equal to the one before
 
   std::uint64_t range() const { return static_cast<std::uint64_t>(high) - static_cast<std::uint64_t>(low); }
 };
 
-// Null rows get the value of the row before, so that they change nothing.
-Shape shape_of(ColumnInput& input) {
+std::uint64_t distance(std::int64_t a, std::int64_t b) {
+  return a < b ? static_cast<std::uint64_t>(b) - static_cast<std::uint64_t>(a)
+               : static_cast<std::uint64_t>(a) - static_cast<std::uint64_t>(b);
+}
+
+Shape shape_of(const ColumnInput& input) {
   Shape shape;
-  const auto first =
-      static_cast<std::size_t>(std::find(input.is_null.begin(), input.is_null.end(), 0) - input.is_null.begin());
-  if (first == input.is_null.size()) return shape;
-  const std::int64_t anchor = input.exact[first];
-  std::int64_t before = anchor;
-  for (std::size_t i = 0; i < input.exact.size(); ++i) {
-    if (input.is_null[i] != 0) input.exact[i] = before;
-    const std::int64_t value = input.exact[i];
-    shape.low = std::min(shape.low, value);
-    shape.high = std::max(shape.high, value);
-    if (value != before) {
-      ++shape.changes;
-      shape.ascending = shape.ascending && value > before;
-      if (shape.step != 1) {
-        const std::uint64_t above = value > anchor
-                                        ? static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(anchor)
-                                        : static_cast<std::uint64_t>(anchor) - static_cast<std::uint64_t>(value);
-        if (shape.step == 0 || above % shape.step != 0) shape.step = std::gcd(shape.step, above);
-      }
-      before = value;
+  const PackedPiece* before = nullptr;
+  for (const PackedPiece& piece : input.pieces) {
+    if (piece.nulls == piece.rows) continue;
+    shape.low = before == nullptr ? piece.low : std::min(shape.low, piece.low);
+    shape.high = before == nullptr ? piece.high : std::max(shape.high, piece.high);
+    shape.ascending = shape.ascending && piece.ascending && (before == nullptr || before->last <= piece.first);
+    shape.changes += piece.changes + (before != nullptr && before->last != piece.first ? 1 : 0);
+    if (piece.low != piece.high) shape.step = std::gcd(shape.step, piece.step);
+    if (before != nullptr) shape.step = std::gcd(shape.step, distance(before->low, piece.low));
+    before = &piece;
+  }
+  if (shape.step != 1) return shape;
+  // Pieces of types that seldom have a step did not look for one.
+  shape.step = 0;
+  std::vector<std::uint64_t> numbers;
+  const PackedPiece* first = nullptr;
+  for (const PackedPiece& piece : input.pieces) {
+    if (piece.nulls == piece.rows) continue;
+    if (first == nullptr) first = &piece;
+    shape.step = std::gcd(shape.step, distance(first->low, piece.low));
+    numbers.resize(piece.numbers.size());
+    piece.numbers.read(numbers.data());
+    for (const std::uint64_t number : numbers) {
+      if (shape.step == 1) return shape;
+      const std::uint64_t above = number * piece.step;
+      if (shape.step == 0 || above % shape.step != 0) shape.step = std::gcd(shape.step, above);
     }
   }
-  shape.step = std::max<std::uint64_t>(shape.step, 1);
   return shape;
 }
 
@@ -69,6 +103,7 @@ class Marks {
   std::uint64_t count() {
     std::uint64_t total = 0;
     before_.clear();
+    before_.reserve(words_.size());
     for (const std::uint64_t word : words_) {
       before_.push_back(total);
       total += static_cast<std::uint64_t>(std::popcount(word));
@@ -93,128 +128,160 @@ class Marks {
   std::vector<std::uint64_t> before_;
 };
 
-// Sorted, each value once.
-template <class T>
-std::vector<T> distinct_of(std::vector<T> values) {
-  boost::sort::spreadsort::integer_sort(values.begin(), values.end());
-  values.erase(std::unique(values.begin(), values.end()), values.end());
-  values.shrink_to_fit();
-  return values;
-}
-
 // True where a dictionary of `distinct` sorted values, of `range` from the first to the last, could be paid by the bits
 // that it saves in each row: a value costs its distance to the one before, and more where distances differ.
 bool could_pay(std::uint64_t rows, std::uint64_t distinct, std::uint64_t range) {
   if (distinct == 0) return false;
   const double saved = static_cast<double>(rows) * (bits_for(range) - std::min(bits_for(range), bits_for(distinct)));
-  const double distance = std::log2(static_cast<double>(range) / static_cast<double>(distinct) + 1);
-  return saved > static_cast<double>(distinct) * distance;
+  const double apart = std::log2(static_cast<double>(range) / static_cast<double>(distinct) + 1);
+  return saved > static_cast<double>(distinct) * apart;
 }
 
 class ExactEncoder {
  public:
-  ExactEncoder(Column column, ColumnInput& input)
+  ExactEncoder(Column column, const ColumnInput& input)
       : column_(std::move(column)), input_(input), shape_(shape_of(input)) {}
 
   Column encode() {
-    if (column_.nulls == column_.rows) {
-      column_.codes = Codes::encode(std::vector<std::uint64_t>(column_.rows, 0));
-      return column_;
+    const bool empty = column_.nulls == column_.rows;
+    if (!empty) {
+      column_.least = Value::of(static_cast<int128>(shape_.low));
+      column_.most = Value::of(static_cast<int128>(shape_.high));
     }
-    column_.least = Value::of(static_cast<int128>(shape_.low));
-    column_.most = Value::of(static_cast<int128>(shape_.high));
+    shape_.step = std::max<std::uint64_t>(shape_.step, 1);
     const std::uint64_t range = shape_.range() / shape_.step;
     constexpr std::uint64_t always_marked = std::uint64_t{1} << 16;
-    if (shape_.ascending) {
-      column_.distinct = shape_.changes + 1;
-    } else if (range <= std::max(always_marked, 16 * column_.rows)) {
-      return encode_marked(range);
-    } else {
-      sorted_ = distinct_of(input_.exact);
-      column_.distinct = sorted_.size();
-    }
     constexpr std::uint64_t largest = std::numeric_limits<std::uint64_t>::max() - 1;
-    if (range >= largest) return with_sorted_dictionary();  // no code would be left for null
-    if (!sorted_.empty() && could_pay(column_.rows, column_.distinct, range)) {
-      Column dictionary = with_sorted_dictionary();
-      Column offset = with_offset(range);
-      return dictionary.bytes() < offset.bytes() ? dictionary : offset;
+    if (empty) return with_offset(std::numeric_limits<std::uint64_t>::max());  // null is the one code, 0
+    if (shape_.ascending && range < largest) {
+      column_.distinct = shape_.changes + 1;
+      return with_offset(range);
     }
-    sorted_ = {};
-    return with_offset(range);
+    if (range <= std::max(always_marked, 16 * column_.rows)) return encode_marked(range);
+    const base::LargeVector<std::uint64_t> sorted = sorted_distinct();
+    column_.distinct = sorted.size();
+    if (range >= largest) return with_dictionary(sorted);  // no code would be left for null
+    if (!could_pay(column_.rows, column_.distinct, range)) return with_offset(range);
+    Column dictionary = with_dictionary(sorted);
+    Column offset = with_offset(range);
+    return dictionary.bytes() < offset.bytes() ? dictionary : offset;
   }
 
  private:
-  std::uint64_t above(std::size_t row) const {
-    const auto value = static_cast<std::uint64_t>(input_.exact[row]) - static_cast<std::uint64_t>(shape_.low);
-    return shape_.step == 1 ? value : value / shape_.step;
-  }
-
-  template <class CodeOf>
-  Codes codes(const CodeOf& code_of) const {
-    std::vector<std::uint64_t> made(column_.rows);
-    for (std::size_t i = 0; i < made.size(); ++i) made[i] = code_of(i);
-    if (column_.nulls != 0) {
-      for (std::size_t i = 0; i < made.size(); ++i) {
-        if (input_.is_null[i] != 0) made[i] = column_.null_code;
+  // Calls visit(piece, numbers) with how many steps each value of a piece is above the smallest of all.
+  template <class Visit>
+  void each_above(const Visit& visit) const {
+    each_piece(input_, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
+      const bool any = piece.nulls != piece.rows;
+      const std::uint64_t low = any ? distance(shape_.low, piece.low) / shape_.step : 0;
+      if (piece.step >= shape_.step) {
+        const std::uint64_t steps = piece.step / shape_.step;
+        for (std::uint64_t& number : numbers) number = low + number * steps;
+      } else {
+        // The piece did not look for a step, so that its own is 1.
+        for (std::uint64_t& number : numbers) number = low + number / shape_.step;
       }
-    }
-    return Codes::encode(made);
+      visit(piece, numbers);
+    });
   }
 
-  Column with_offset(std::uint64_t range) {
+  // `code_of` of how far each value is above the smallest; the column's null code for null.
+  template <class CodeOf>
+  Codes codes(const Column& column, const CodeOf& code_of) const {
+    Codes::Encoder encoder(column.rows);
+    each_above([&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
+      for (std::uint64_t& number : numbers) number = code_of(number);
+      each_null(piece, [&](std::size_t row) { numbers[row] = column.null_code; });
+      encoder.add(numbers);
+    });
+    return encoder.finish();
+  }
+
+  Column with_offset(std::uint64_t range) const {
     Column column = column_;
     column.layout = Layout::offset;
     column.base = shape_.low;
     column.step = shape_.step;
-    column.null_code = column_.null_code = range + 1;
-    column.codes = codes([&](std::size_t i) { return above(i); });
+    column.null_code = range + 1;
+    column.codes = codes(column, [](std::uint64_t above) { return above; });
     return column;
+  }
+
+  std::int64_t value_of(std::uint64_t above) const {
+    return static_cast<std::int64_t>(static_cast<std::uint64_t>(shape_.low) + above * shape_.step);
   }
 
   // Values are within a range not much larger than the rows.
   Column encode_marked(std::uint64_t range) {
     Marks marks(range + 1);
-    for (std::size_t i = 0; i < input_.exact.size(); ++i) marks.mark(above(i));
+    each_above([&](const PackedPiece& piece, std::span<const std::uint64_t> numbers) {
+      if (piece.nulls == piece.rows) return;
+      for (const std::uint64_t above : numbers) marks.mark(above);
+    });
     column_.distinct = marks.count();
     if (!could_pay(column_.rows, column_.distinct, range)) return with_offset(range);
-    Column column = column_;
-    column.layout = Layout::dictionary;
-    column.null_code = column_.null_code = column_.distinct;
     std::vector<std::int64_t> values;
-    values.reserve(column.distinct);
-    marks.each([&](std::uint64_t at) {
-      values.push_back(static_cast<std::int64_t>(static_cast<std::uint64_t>(shape_.low) + at * shape_.step));
-    });
-    column.numbers = NumberDictionary::encode(values);
-    column.codes = codes([&](std::size_t i) { return marks.before(above(i)); });
+    values.reserve(column_.distinct);
+    marks.each([&](std::uint64_t above) { values.push_back(value_of(above)); });
+    Column column = dictionary_column(values);
+    column.codes = codes(column, [&](std::uint64_t above) { return marks.before(above); });
     Column offset = with_offset(range);
     return column.bytes() < offset.bytes() ? column : offset;
   }
 
-  Column with_sorted_dictionary() {
+  base::LargeVector<std::uint64_t> sorted_distinct() const {
+    base::LargeVector<std::uint64_t> values;
+    values.reserve(column_.rows);
+    each_above([&](const PackedPiece& piece, std::span<const std::uint64_t> numbers) {
+      if (piece.nulls != piece.rows) values.insert(values.end(), numbers.begin(), numbers.end());
+    });
+    boost::sort::spreadsort::integer_sort(values.begin(), values.end());
+    values.erase(std::unique(values.begin(), values.end()), values.end());
+    return values;
+  }
+
+  Column dictionary_column(const std::vector<std::int64_t>& values) const {
     Column column = column_;
     column.layout = Layout::dictionary;
-    column.null_code = column_.null_code = column_.distinct;
-    if (sorted_.empty()) sorted_ = distinct_of(input_.exact);
-    column.numbers = NumberDictionary::encode(sorted_);
-    boost::unordered_flat_map<std::int64_t, std::uint64_t> place;
-    place.reserve(sorted_.size());
-    for (std::size_t i = 0; i < sorted_.size(); ++i) place.emplace(sorted_[i], i);
-    column.codes = codes([&](std::size_t i) { return place.find(input_.exact[i])->second; });
+    column.null_code = column.distinct;
+    column.numbers = NumberDictionary::encode(values);
+    return column;
+  }
+
+  Column with_dictionary(const base::LargeVector<std::uint64_t>& sorted) const {
+    std::vector<std::int64_t> values;
+    values.reserve(sorted.size());
+    boost::unordered_flat_map<std::uint64_t, std::uint64_t> place;
+    place.reserve(sorted.size());
+    for (const std::uint64_t above : sorted) {
+      place.emplace(above, values.size());
+      values.push_back(value_of(above));
+    }
+    Column column = dictionary_column(values);
+    column.codes = codes(column, [&](std::uint64_t above) {
+      const auto at = place.find(above);
+      return at == place.end() ? 0 : at->second;  // nothing is found for the nulls of a piece without values alone
+    });
     return column;
   }
 
   Column column_;
-  ColumnInput& input_;
+  const ColumnInput& input_;
   Shape shape_;
-  std::vector<std::int64_t> sorted_;  // the distinct values, if they were sorted
 };
 
 Column encode_real(Column column, const ColumnInput& input) {
   std::vector<double> sorted;
-  for (std::size_t i = 0; i < input.real.size(); ++i) {
-    if (input.is_null[i] == 0) sorted.push_back(input.real[i]);
+  sorted.reserve(column.rows);
+  for (const PackedPiece& piece : input.pieces) {
+    const std::size_t begin = sorted.size();
+    sorted.insert(sorted.end(), piece.reals.begin(), piece.reals.end());
+    std::size_t row = begin;
+    if (piece.nulls == 0) continue;
+    for (std::size_t i = 0; i < piece.rows; ++i) {
+      if ((piece.null_bits[i / 64] >> i % 64 & 1) == 0) sorted[row++] = piece.reals[i];
+    }
+    sorted.resize(row);
   }
   std::sort(sorted.begin(), sorted.end());
   sorted.erase(std::unique(sorted.begin(), sorted.end()), sorted.end());
@@ -223,13 +290,21 @@ Column encode_real(Column column, const ColumnInput& input) {
     column.least = Value::of(sorted.front());
     column.most = Value::of(sorted.back());
   }
+  const auto codes = [&](std::uint64_t null_code, const auto& code_of) {
+    Codes::Encoder encoder(column.rows);
+    std::vector<std::uint64_t> made;
+    for (const PackedPiece& piece : input.pieces) {
+      made.clear();
+      for (const double value : piece.reals) made.push_back(code_of(value));
+      each_null(piece, [&](std::size_t row) { made[row] = null_code; });
+      encoder.add(made);
+    }
+    return encoder.finish();
+  };
   Column bits = column;
   bits.layout = Layout::bits;
   bits.null_code = null_bits;
-  std::vector<std::uint64_t> codes(input.real.size());
-  for (std::size_t i = 0; i < codes.size(); ++i)
-    codes[i] = input.is_null[i] != 0 ? null_bits : std::bit_cast<std::uint64_t>(input.real[i]);
-  bits.codes = Codes::encode(codes);
+  bits.codes = codes(null_bits, [](double value) { return std::bit_cast<std::uint64_t>(value); });
   if (!could_pay(column.rows, column.distinct, std::numeric_limits<std::uint64_t>::max())) return bits;
   column.layout = Layout::dictionary;
   column.null_code = sorted.size();
@@ -237,23 +312,102 @@ Column encode_real(Column column, const ColumnInput& input) {
   boost::unordered_flat_map<double, std::uint64_t> place;
   place.reserve(sorted.size());
   for (std::size_t i = 0; i < sorted.size(); ++i) place.emplace(sorted[i], i);
-  for (std::size_t i = 0; i < codes.size(); ++i)
-    codes[i] = input.is_null[i] != 0 ? column.null_code : place.find(input.real[i])->second;
-  column.codes = Codes::encode(codes);
+  column.codes = codes(column.null_code, [&](double value) {
+    const auto at = place.find(value);
+    return at == place.end() ? 0 : at->second;  // beside a null stands any value
+  });
   return bits.bytes() < column.bytes() ? bits : column;
 }
 
-// A text to sort: eight of its bytes as a number that is ordered as they are, and where it stands.
+// Texts of a column, numbered: those of its pools, one pool behind the other, and then those that stand plain, row by
+// row. The same text may have several numbers. Once a text has its code, that takes its place.
+class NumberedTexts {
+ public:
+  explicit NumberedTexts(ColumnInput& input) {
+    std::uint64_t count = 0;
+    for (const auto& pool : input.pools) {
+      pool_begin_.push_back(count);
+      count += pool->texts().size();
+    }
+    plain_begin_ = count;
+    for (const PackedPiece& piece : input.pieces) count += piece.plain.size();
+    if (count >= std::numeric_limits<std::uint32_t>::max()) {
+      throw base::Failure(base::error("JR-510", "a text column has more than 4,294,967,294 different texts",
+                                      "leave the column out, or read fewer files"));
+    }
+    places_.reserve(count);
+    const auto add = [&](source::StoredText text) {
+      places_.push_back(reinterpret_cast<std::uint64_t>(text.address()));
+    };
+    for (const auto& pool : input.pools) std::for_each(pool->texts().begin(), pool->texts().end(), add);
+    for (PackedPiece& piece : input.pieces) {
+      std::for_each(piece.plain.begin(), piece.plain.end(), add);
+      piece.plain = {};
+    }
+    used_.assign(count, false);
+    each_number(input, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
+      each_null(piece, [&](std::size_t row) { numbers[row] = unused; });
+      for (const std::uint64_t number : numbers) {
+        if (number != unused) used_[number] = true;
+      }
+    });
+  }
+
+  // Calls visit(piece, numbers) with the number of each row's text; any number where the row is null.
+  template <class Visit>
+  void each_number(const ColumnInput& input, const Visit& visit) const {
+    std::vector<std::uint64_t> numbers;
+    std::uint64_t plain = plain_begin_;
+    for (const PackedPiece& piece : input.pieces) {
+      numbers.resize(piece.rows);
+      if (piece.is_plain) {
+        std::iota(numbers.begin(), numbers.end(), plain);
+        plain += piece.rows;
+      } else {
+        piece.numbers.read(numbers.data());
+        for (std::uint64_t& number : numbers) number += pool_begin_[piece.pool];
+      }
+      visit(piece, std::span(numbers));
+    }
+  }
+
+  std::size_t size() const { return places_.size(); }
+  bool is_used(std::size_t number) const { return used_[number]; }
+  // The text of a number that has no code yet.
+  std::string_view operator[](std::size_t number) const {
+    return source::StoredText(reinterpret_cast<const char*>(places_[number])).view();
+  }
+  void set_code(std::size_t number, std::uint64_t code) { places_[number] = code; }
+  std::uint64_t code(std::size_t number) const { return places_[number]; }
+  // Asks the memory for the place of a text, and for a text whose place is there.
+  void prefetch_place(std::size_t number) const { __builtin_prefetch(&places_[number], 1); }
+  void prefetch(std::size_t number) const { __builtin_prefetch(reinterpret_cast<const char*>(places_[number])); }
+
+ private:
+  static constexpr std::uint64_t unused = std::numeric_limits<std::uint64_t>::max();
+  std::vector<std::uint64_t> pool_begin_;
+  std::uint64_t plain_begin_ = 0;
+  base::LargeVector<std::uint64_t> places_;  // addresses of texts, then codes
+  std::vector<bool> used_;
+};
+
+// A text to sort: eight of its bytes as a number that is ordered as they are, and its own number.
 struct SortedText {
-  std::uint64_t prefix;
-  std::uint32_t id;
+  std::uint32_t number;
+  std::uint32_t high;  // of the prefix
+  std::uint32_t low;   // in two halves, which need no padding between them
+
+  std::uint64_t prefix() const { return std::uint64_t{high} << 32 | low; }
+  void set_prefix(std::uint64_t prefix) {
+    high = static_cast<std::uint32_t>(prefix >> 32);
+    low = static_cast<std::uint32_t>(prefix);
+  }
 };
 
 // Its bytes from `begin` on, the first one highest, zeros behind its end.
 std::uint64_t prefix_of(std::string_view text, std::size_t begin) {
   std::uint64_t prefix = 0;
-  const std::size_t bytes = std::min<std::size_t>(text.size() - begin, 8);
-  std::memcpy(&prefix, text.data() + begin, bytes);
+  std::memcpy(&prefix, text.data() + begin, std::min<std::size_t>(text.size() - begin, 8));
   return __builtin_bswap64(prefix);
 }
 
@@ -262,70 +416,65 @@ std::size_t shared_bytes(std::string_view a, std::string_view b) {
   return static_cast<std::size_t>(std::mismatch(a.begin(), end, b.begin()).first - a.begin());
 }
 
-// The texts that rows use, in order; the same text may stand several times in `texts`.
-std::vector<SortedText> sorted_texts(const ColumnInput& input) {
-  std::vector<std::uint8_t> used(input.texts.size(), 0);
-  for (std::size_t i = 0; i < input.text.size(); ++i) {
-    if (input.is_null[i] == 0) used[input.text[i]] = 1;
-  }
-  std::vector<SortedText> sorted;
-  sorted.reserve(used.size());
-  for (std::uint32_t i = 0; i < input.texts.size(); ++i) {
-    if (used[i] != 0) sorted.push_back({0, i});
+// The texts that rows use, in order.
+base::LargeVector<SortedText> sorted_texts(const NumberedTexts& texts) {
+  base::LargeVector<SortedText> sorted;
+  sorted.reserve(texts.size());
+  for (std::uint32_t i = 0; i < texts.size(); ++i) {
+    if (texts.is_used(i)) sorted.push_back({i, 0, 0});
   }
   if (sorted.empty()) return sorted;
   // What all begin with tells nothing.
-  const std::string_view first = input.texts[sorted[0].id];
+  const std::string_view first = texts[sorted[0].number];
   std::size_t common = first.size();
-  for (const SortedText& text : sorted) common = shared_bytes(first.substr(0, common), input.texts[text.id]);
-  for (SortedText& text : sorted) text.prefix = prefix_of(input.texts[text.id], common);
+  for (const SortedText& text : sorted) common = shared_bytes(first.substr(0, common), texts[text.number]);
+  for (SortedText& text : sorted) text.set_prefix(prefix_of(texts[text.number], common));
   boost::sort::spreadsort::integer_sort(
-      sorted.begin(), sorted.end(), [](const SortedText& text, unsigned shift) { return text.prefix >> shift; },
-      [](const SortedText& a, const SortedText& b) { return a.prefix < b.prefix; });
+      sorted.begin(), sorted.end(), [](const SortedText& text, unsigned shift) { return text.prefix() >> shift; },
+      [](const SortedText& a, const SortedText& b) { return a.prefix() < b.prefix(); });
   for (auto begin = sorted.begin(); begin != sorted.end();) {
     auto end = begin + 1;
-    while (end != sorted.end() && end->prefix == begin->prefix) ++end;
+    while (end != sorted.end() && end->prefix() == begin->prefix()) ++end;
     if (end - begin > 1) {
       std::sort(begin, end,
-                [&](const SortedText& a, const SortedText& b) { return input.texts[a.id] < input.texts[b.id]; });
+                [&](const SortedText& a, const SortedText& b) { return texts[a.number] < texts[b.number]; });
     }
     begin = end;
   }
   return sorted;
 }
 
-// Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
-constexpr std::size_t ahead = 24;
-
 Column encode_text(Column column, ColumnInput& input) {
-  std::vector<SortedText> sorted = sorted_texts(input);
-  std::vector<std::string_view> distinct;
-  distinct.reserve(sorted.size());
-  std::vector<std::uint32_t> code_of(input.texts.size());
-  for (std::size_t i = 0; i < sorted.size(); ++i) {
-    if (i + ahead < sorted.size()) {
-      __builtin_prefetch(&input.texts[sorted[i + ahead].id]);
-      __builtin_prefetch(&code_of[sorted[i + ahead].id], 1);
+  // Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
+  constexpr std::size_t ahead = 20;
+  NumberedTexts texts(input);
+  TextDictionary::Encoder encoder;
+  {
+    const base::LargeVector<SortedText> sorted = sorted_texts(texts);
+    std::string_view before;
+    for (std::size_t i = 0; i < sorted.size(); ++i) {
+      if (i + 2 * ahead < sorted.size()) texts.prefetch_place(sorted[i + 2 * ahead].number);
+      if (i + ahead < sorted.size()) texts.prefetch(sorted[i + ahead].number);
+      const std::string_view text = texts[sorted[i].number];
+      const bool is_new = i == 0 || sorted[i].prefix() != sorted[i - 1].prefix() || before != text;
+      if (is_new) encoder.add(text);
+      before = text;
+      if (i == 0) column.least = Value::of(std::string(text));
+      texts.set_code(sorted[i].number, encoder.size() - 1);
     }
-    const std::string_view text = input.texts[sorted[i].id];
-    const bool is_new = i == 0 || sorted[i].prefix != sorted[i - 1].prefix || distinct.back() != text;
-    if (is_new) distinct.push_back(text);
-    code_of[sorted[i].id] = static_cast<std::uint32_t>(distinct.size() - 1);
+    if (!sorted.empty()) column.most = Value::of(std::string(before));
   }
-  sorted = {};
   column.layout = Layout::dictionary;
-  column.distinct = distinct.size();
-  column.null_code = distinct.size();
-  if (!distinct.empty()) {
-    column.least = Value::of(std::string(distinct.front()));
-    column.most = Value::of(std::string(distinct.back()));
-  }
-  column.texts = TextDictionary::encode(distinct);
-  distinct = {};
-  std::vector<std::uint64_t> codes(input.text.size());
-  for (std::size_t i = 0; i < codes.size(); ++i)
-    codes[i] = input.is_null[i] != 0 ? column.null_code : code_of[input.text[i]];
-  column.codes = Codes::encode(codes);
+  column.distinct = encoder.size();
+  column.null_code = encoder.size();
+  column.texts = encoder.finish();
+  Codes::Encoder codes(column.rows);
+  texts.each_number(input, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
+    each_null(piece, [&](std::size_t row) { numbers[row] = texts.size(); });
+    for (std::uint64_t& number : numbers) number = number == texts.size() ? column.null_code : texts.code(number);
+    codes.add(numbers);
+  });
+  column.codes = codes.finish();
   return column;
 }
 
@@ -345,8 +494,8 @@ Column encode_by_type(Column column, ColumnInput& input) {
 Column encode_column(ColumnInput input) {
   Column column;
   column.type = input.type;
-  column.rows = input.is_null.size();
-  column.nulls = column.rows - static_cast<std::uint64_t>(std::count(input.is_null.begin(), input.is_null.end(), 0));
+  column.rows = input.rows();
+  column.nulls = input.nulls();
   column = encode_by_type(std::move(column), input);
   column.encoding = column.has_dictionary() ? "dictionary, " + column.codes.describe() : column.codes.describe();
   if (column.layout == Layout::bits) column.encoding = "bits, " + column.encoding;

@@ -26,6 +26,7 @@
 
 #include "juniper/diagnostics.h"
 #include "juniper/model.h"
+#include "source/source_file.h"
 #include "store/column.h"
 
 namespace juniper::store {

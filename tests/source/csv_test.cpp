@@ -10,6 +10,7 @@
 #include "base/exact.h"
 #include "source/csv_records.h"
 #include "source/csv_table.h"
+#include "store/column.h"
 #include "support/support.h"
 
 namespace juniper::source {
@@ -191,19 +192,10 @@ Result<TableInput> read_all(const TableRequest& wanted, unsigned threads = 0, Re
 }
 
 // The values of a column, in order.
-std::vector<Value> values_of(const StagedColumn& staged) {
-  const ColumnInput input = unpack(staged);
+std::vector<Value> values_of(const ColumnInput& input) {
+  const store::Column column = store::encode_column(input);
   std::vector<Value> values;
-  for (std::size_t i = 0; i < input.is_null.size(); ++i) {
-    if (input.is_null[i] != 0)
-      values.emplace_back();
-    else if (input.type.kind == TypeKind::text)
-      values.push_back(Value::of(std::string(input.texts[input.text[i]])));
-    else if (input.type.kind == TypeKind::real)
-      values.push_back(Value::of(input.real[i]));
-    else
-      values.push_back(Value::of(static_cast<int128>(input.exact[i])));
-  }
+  for (std::size_t i = 0; i < column.rows; ++i) values.push_back(column.at(i));
   return values;
 }
 
@@ -369,7 +361,7 @@ TEST(CsvTable, ThreadsChangeNothing) {
     const auto table = read_all(request(folder, "good.csv", columns), threads);
     ASSERT_TRUE(table) << test::messages(table.error());
     std::vector<std::vector<Value>> values;
-    for (const StagedColumn& column : table->columns) values.push_back(values_of(column));
+    for (const ColumnInput& column : table->columns) values.push_back(values_of(column));
     const auto failed = read_all(request(folder, "broken.csv", columns), threads);
     ASSERT_FALSE(failed);
     const std::string errors = test::messages(failed.error());

@@ -10,6 +10,7 @@
 
 #include "base/failure.h"
 #include "store/column.h"
+#include "support/columns.h"
 #include "support/support.h"
 
 namespace juniper::store {
@@ -92,46 +93,75 @@ TEST(Codes, DeltasAndFrequentCodesAreReadBackAndSmall) {
   EXPECT_EQ(Codes::encode(ids).describe(), "frequent");
 }
 
-source::ColumnInput input_of(Type type, std::size_t rows) {
-  source::ColumnInput input;
-  input.type = type;
-  input.is_null.resize(rows);
-  return input;
+Value exact(std::int64_t value) {
+  return Value::of(static_cast<int128>(value));
+}
+
+// Encodes values, in pieces of several sizes, and reads them back; gives the column.
+Column expect_read_back(Type type, const std::vector<Value>& values) {
+  Column column;
+  for (const std::size_t piece_rows : {7U, 1000U, 4096U, 100'000U}) {
+    column = encode_column(test::column_input(type, values, piece_rows));
+    std::set<Value, decltype([](const Value& a, const Value& b) { return compare(a, b) < 0; })> distinct;
+    std::uint64_t nulls = 0;
+    for (std::size_t i = 0; i < values.size(); ++i) {
+      EXPECT_EQ(column.at(i), values[i]) << "row " << i << " in pieces of " << piece_rows;
+      if (column.at(i) != values[i]) return column;
+      if (values[i].is_null())
+        ++nulls;
+      else
+        distinct.insert(values[i]);
+    }
+    EXPECT_EQ(column.rows, values.size());
+    EXPECT_EQ(column.nulls, nulls);
+    EXPECT_EQ(column.distinct, distinct.size());
+    EXPECT_EQ(column.least, distinct.empty() ? Value() : *distinct.begin());
+    EXPECT_EQ(column.most, distinct.empty() ? Value() : *distinct.rbegin());
+    if (column.layout == Layout::bits) continue;
+    // Codes are ordered as the values are, and each value has one.
+    std::uint64_t before = 0;
+    for (const Value& value : distinct) {
+      const auto code = column.code_of(value);
+      EXPECT_TRUE(code && *code >= before && column.value_of(*code) == value);
+      EXPECT_EQ(column.codes_before(value), code.value_or(0));
+      before = code.value_or(0) + 1;
+    }
+  }
+  return column;
 }
 
 TEST(Column, ExactValuesOfAllShapesAreReadBack) {
   std::mt19937_64 random(test::test_seed(8));
   constexpr std::int64_t low = std::numeric_limits<std::int64_t>::min();
   constexpr std::int64_t high = std::numeric_limits<std::int64_t>::max();
+  const auto below = [&](std::uint64_t bound) { return static_cast<std::int64_t>(random() % bound); };
   const std::vector<std::function<std::int64_t()>> shapes{
-      [&] { return static_cast<std::int64_t>(random() % 7); },
-      [&] { return -1000 + static_cast<std::int64_t>(random() % 3); },
+      [&] { return below(7); },
+      [&] { return -1000 + below(3); },
       [&] { return static_cast<std::int64_t>(random()); },
       [&] { return random() % 2 == 0 ? low : high; },
       [&] { return high; },
-      [&] { return static_cast<std::int64_t>(random() % 5) * 1'000'000'000'000; },
-      [&] { return static_cast<std::int64_t>(random() % 9 * (random() % 9)) * 999'999'999'989; },
-      [&] { return static_cast<std::int64_t>(1ULL << random() % 60); },
-      [&, at = std::int64_t{-5000}]() mutable { return at += static_cast<std::int64_t>(random() % 4) * 60; }};
+      [&] { return below(5) * 1'000'000'000'000; },
+      [&] { return below(9) * below(9) * 999'999'999'989; },
+      [&] { return std::int64_t{1} << below(60); },
+      [&, at = std::int64_t{-5000}]() mutable { return at += below(4) * 60; },
+      [&, at = low]() mutable { return at += std::int64_t{1} << below(50); },
+      [&, at = std::int64_t{0}]() mutable { return at++ / 2000 % 2 == 0 ? 5 : below(100) * 7; }};
   for (const auto& shape : shapes) {
-    for (const unsigned null_in : {0U, 2U, 1U}) {
-      source::ColumnInput input = input_of({TypeKind::integer, 0}, 6000);
-      for (auto& null : input.is_null) {
-        null = null_in != 0 && random() % null_in == 0 ? 1 : 0;
-        input.exact.push_back(shape());
+    for (const Type type : {Type{TypeKind::integer, 0}, Type{TypeKind::datetime, 0}}) {
+      for (const unsigned null_in : {0U, 2U, 1U}) {
+        std::vector<Value> values;
+        for (std::size_t i = 0; i < 6000; ++i) {
+          // Long stretches of nulls, too, so that pieces and blocks have no value.
+          const bool null = (null_in != 0 && random() % null_in == 0) || (null_in == 2 && i / 1500 == 2);
+          const Value value = exact(shape());
+          values.push_back(null ? Value() : value);
+        }
+        expect_read_back(type, values);
       }
-      const Column column = encode_column(input);
-      std::set<std::int64_t> distinct;
-      for (std::size_t i = 0; i < input.exact.size(); ++i) {
-        const Value expected = input.is_null[i] != 0 ? Value() : Value::of(static_cast<int128>(input.exact[i]));
-        ASSERT_EQ(column.at(i), expected);
-        if (input.is_null[i] == 0) distinct.insert(input.exact[i]);
-      }
-      EXPECT_EQ(column.distinct, distinct.size());
-      EXPECT_EQ(column.least, distinct.empty() ? Value() : Value::of(static_cast<int128>(*distinct.begin())));
-      EXPECT_EQ(column.most, distinct.empty() ? Value() : Value::of(static_cast<int128>(*distinct.rbegin())));
     }
   }
+  expect_read_back({TypeKind::integer, 0}, {});
 }
 
 TEST(Column, RealsAreReadBackToTheBit) {
@@ -139,80 +169,67 @@ TEST(Column, RealsAreReadBackToTheBit) {
   const auto any = [&] {
     double value = std::nan("");
     while (!std::isfinite(value)) value = std::bit_cast<double>(random());
-    return value;
+    return value == 0 ? 0 : value;
   };
   for (const Layout layout : {Layout::dictionary, Layout::bits}) {
-    source::ColumnInput input = input_of({TypeKind::real, 0}, 5000);
-    for (auto& null : input.is_null) {
-      null = random() % 90 == 0 ? 1 : 0;
-      input.real.push_back(layout == Layout::bits ? any() : static_cast<double>(random() % 5) / 7 - 0.3);
+    std::vector<Value> values;
+    for (std::size_t i = 0; i < 5000; ++i) {
+      const double value = layout == Layout::bits ? any() : static_cast<double>(random() % 5) / 7 - 0.3;
+      values.push_back(random() % 90 == 0 ? Value() : Value::of(value));
     }
-    const Column column = encode_column(input);
-    EXPECT_EQ(column.layout, layout);
-    for (std::size_t i = 0; i < input.real.size(); ++i)
-      ASSERT_EQ(column.at(i), input.is_null[i] != 0 ? Value() : Value::of(input.real[i]));
-    EXPECT_LE(compare(column.least, column.most), 0);
+    EXPECT_EQ(expect_read_back({TypeKind::real, 0}, values).layout, layout);
   }
-}
-
-TEST(Column, TextsHaveASortedDictionaryOfWhatIsUsed) {
-  source::ColumnInput input = input_of({TypeKind::text, 0}, 5);
-  input.texts = {"pear", "", "unused", "äpfel", "apple"};
-  input.text = {0, 1, 3, 4, 0};
-  input.is_null[4] = 1;
-  const Column column = encode_column(input);
-  EXPECT_EQ(column.distinct, 4U);
-  EXPECT_EQ(column.text_of(0), "");
-  EXPECT_EQ(column.text_of(1), "apple");
-  EXPECT_EQ(column.text_of(3), "äpfel");
-  EXPECT_EQ(column.at(0).text(), "pear");
-  EXPECT_TRUE(column.at(4).is_null());
-  EXPECT_EQ(column.most.text(), "äpfel");
+  expect_read_back({TypeKind::real, 0}, std::vector<Value>(5000));
 }
 
 TEST(Column, ADictionaryIsUsedWhereItPays) {
-  source::ColumnInput input = input_of({TypeKind::integer, 0}, 10'000);
-  for (std::size_t i = 0; i < 10'000; ++i) input.exact.push_back(static_cast<std::int64_t>(1ULL << i % 4 * 9));
-  EXPECT_TRUE(encode_column(input).has_dictionary());
+  std::vector<Value> values(10'000);
+  for (std::size_t i = 0; i < values.size(); ++i) values[i] = exact(std::int64_t{1} << i % 4 * 9);
+  EXPECT_TRUE(expect_read_back({TypeKind::integer, 0}, values).has_dictionary());
   // Equal steps need none.
-  for (std::size_t i = 0; i < 10'000; ++i) input.exact[i] = static_cast<std::int64_t>(i % 4) * 1'000'000'007;
-  EXPECT_FALSE(encode_column(input).has_dictionary());
-  EXPECT_LT(encode_column(input).bytes(), 3000U);
-  for (std::size_t i = 0; i < 10'000; ++i) input.exact[i] = static_cast<std::int64_t>(i);
-  EXPECT_FALSE(encode_column(input).has_dictionary());
+  for (std::size_t i = 0; i < values.size(); ++i) values[i] = exact(static_cast<std::int64_t>(i % 4) * 1'000'000'007);
+  const Column steps = expect_read_back({TypeKind::integer, 0}, values);
+  EXPECT_FALSE(steps.has_dictionary());
+  EXPECT_LT(steps.bytes(), 3000U);
+  for (std::size_t i = 0; i < values.size(); ++i) values[i] = exact(static_cast<std::int64_t>(i));
+  EXPECT_FALSE(expect_read_back({TypeKind::integer, 0}, values).has_dictionary());
 }
 
-// Blocks of a dictionary, with and without anything to share, with texts that hold zeros or are long.
+// Dictionaries of one block and of many, with and without anything to share, with texts that hold zeros or are long,
+// that share more than the first bytes, or nothing but their begin.
 TEST(Column, TextsOfAllShapesAreReadBack) {
   std::mt19937_64 random(test::test_seed(10));
   const std::vector<std::function<std::string(std::size_t)>> shapes{
+      [](std::size_t i) {
+        return std::vector<std::string>{"pear", "", "äpfel", "apple"}[i % 4];
+      },
       [](std::size_t i) { return "station " + std::to_string(i); },
       [&](std::size_t) { return std::to_string(random()); },
+      [&](std::size_t) { return "the same first part " + std::to_string(random() % 3000) + " and a last one"; },
       [](std::size_t i) { return std::string(i % 5, '\0') + (i % 2 == 0 ? "x" : ""); },
       [&](std::size_t i) { return i % 500 == 0 ? std::string(70'000, 'a') + std::to_string(i) : "b"; }};
   for (const auto& shape : shapes) {
-    std::vector<std::string> texts;
-    for (std::size_t i = 0; i < 5000; ++i) texts.push_back(shape(i));
-    source::ColumnInput input = input_of({TypeKind::text, 0}, texts.size());
-    input.texts.assign(texts.begin(), texts.end());
-    for (std::uint32_t i = 0; i < texts.size(); ++i) input.text.push_back(i);
-    for (auto& null : input.is_null) null = random() % 11 == 0 ? 1 : 0;
-    const Column column = encode_column(input);
-    std::set<std::string> distinct;
-    for (std::size_t i = 0; i < texts.size(); ++i) {
-      ASSERT_EQ(column.at(i), input.is_null[i] != 0 ? Value() : Value::of(texts[i]));
-      if (input.is_null[i] == 0) distinct.insert(texts[i]);
-    }
-    ASSERT_EQ(column.distinct, distinct.size());
-    std::uint64_t code = 0;
-    for (const std::string& text : distinct) {
-      ASSERT_EQ(column.text_of(code), text);
-      ASSERT_EQ(column.code_of(Value::of(text)), code++);
-    }
+    std::vector<Value> values;
+    for (std::size_t i = 0; i < 5000; ++i) values.push_back(random() % 11 == 0 ? Value() : Value::of(shape(i)));
+    const Column column = expect_read_back({TypeKind::text, 0}, values);
     const auto viewed = TextDictionary::view(column.texts.bytes(), column.distinct, column.texts.directory_hash(), "x");
     EXPECT_NO_THROW(viewed->verify());
-    EXPECT_EQ(viewed->at(column.distinct - 1), *distinct.rbegin());
+    EXPECT_EQ(viewed->at(column.distinct - 1), column.most.text());
   }
+  expect_read_back({TypeKind::text, 0}, std::vector<Value>(5));
+}
+
+// So many different texts that the numbers of their pool become pointless, and some that come again.
+TEST(Column, TextsWithoutNumbersAreReadBack) {
+  std::mt19937_64 random(test::test_seed(11));
+  std::vector<Value> values;
+  for (std::size_t i = 0; i < 150'000; ++i)
+    values.push_back(random() % 7 == 0 ? Value() : Value::of(std::to_string(i % 140'000 * 7)));
+  const source::ColumnInput input = test::column_input({TypeKind::text, 0}, values);
+  EXPECT_FALSE(input.pieces.front().is_plain);
+  EXPECT_TRUE(input.pieces.back().is_plain);
+  const Column column = encode_column(input);
+  for (std::size_t i = 0; i < values.size(); ++i) ASSERT_EQ(column.at(i), values[i]);
 }
 
 }  // namespace

@@ -7,6 +7,7 @@
 
 #include "base/failure.h"
 #include "store/store.h"
+#include "support/columns.h"
 #include "support/support.h"
 
 namespace juniper::store {
@@ -17,22 +18,17 @@ Store small_store() {
   store.model_texts = {{"x.ridge", "model \"x\"\n"}, {"measures.ridge", "# nothing\n"}};
   store.signature = "signature";
   store.load_nanoseconds = 12;
-  source::ColumnInput numbers;
-  numbers.type = {TypeKind::decimal, 2};
-  source::ColumnInput texts;
-  texts.type = {TypeKind::text, 0};
-  texts.texts = {"a", "bb", "ccc"};
-  for (std::uint32_t i = 0; i < 5000; ++i) {
-    numbers.exact.push_back(i % 91);
-    numbers.is_null.push_back(i % 7 == 0 ? 1 : 0);
-    texts.text.push_back(i % 3);
-    texts.is_null.push_back(0);
+  std::vector<Value> numbers;
+  std::vector<Value> texts;
+  for (std::int64_t i = 0; i < 5000; ++i) {
+    numbers.push_back(i % 7 == 0 ? Value() : Value::of(static_cast<int128>(i % 91)));
+    texts.push_back(Value::of(std::string(static_cast<std::size_t>(i % 3 + 1), static_cast<char>('a' + i % 3))));
   }
   StoredTable table;
   table.name = "t";
   table.rows = 5000;
-  table.columns.push_back({"n", false, 0, 5, encode_column(numbers)});
-  table.columns.push_back({"s", true, 3, 5, encode_column(texts)});
+  table.columns.push_back({"n", false, 0, 5, encode_column(test::column_input({TypeKind::decimal, 2}, numbers))});
+  table.columns.push_back({"s", true, 3, 5, encode_column(test::column_input({TypeKind::text, 0}, texts))});
   store.tables.push_back(table);
   StoredLink link;
   link.name = "t.n -> u.k";
@@ -111,22 +107,21 @@ Store tiny_store() {
   table.rows = rows;
   const std::vector<std::string> words{"red", "green", "blue", "", "bluest"};
   const auto add = [&](std::string name, TypeKind kind, const std::function<std::int64_t(std::int64_t)>& value) {
-    source::ColumnInput input;
-    input.type = {kind, 0};
+    std::vector<Value> values;
     for (std::size_t i = 0; i < rows; ++i) {
-      input.is_null.push_back(i % 13 == 12 && name != "delta" ? 1 : 0);
       const std::int64_t v = value(static_cast<std::int64_t>(i));
-      if (kind == TypeKind::text)
-        input.text.push_back(static_cast<std::uint32_t>(v));
-      else if (kind == TypeKind::real)
-        input.real.push_back(static_cast<double>(v) / 3);
-      else
-        input.exact.push_back(v);
+      if (i % 13 == 12 && name != "delta") {
+        values.emplace_back();
+      } else if (kind == TypeKind::text) {
+        values.push_back(Value::of(words[static_cast<std::size_t>(v)]));
+      } else {
+        values.push_back(kind == TypeKind::real ? Value::of(static_cast<double>(v) / 3)
+                                                : Value::of(static_cast<int128>(v)));
+      }
     }
-    if (kind == TypeKind::text) input.texts.assign(words.begin(), words.end());
     StoredColumn column;
     column.name = std::move(name);
-    column.data = encode_column(std::move(input));
+    column.data = encode_column(test::column_input({kind, 0}, values));
     table.columns.push_back(std::move(column));
   };
   add("packed", TypeKind::integer, [&](std::int64_t) { return static_cast<std::int64_t>(random() % 50); });

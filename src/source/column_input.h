@@ -1,0 +1,146 @@
+// Columns on their way into the store: rows come in pieces of some thousands, from several threads and in any order,
+// and are kept packed until their column is encoded, so that a load never holds the text of a table, nor all of its
+// values at full width. What the encoder has to know about the values is found out while a piece is in the caches.
+#pragma once
+
+#include <boost/unordered/unordered_flat_map.hpp>
+#include <cstdint>
+#include <deque>
+#include <memory>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/large_vector.h"
+#include "juniper/value.h"
+
+namespace juniper::source {
+
+// How many rows a piece should have that is made from values that are there already.
+inline constexpr std::size_t rows_of_piece = std::size_t{1} << 14;
+
+// The values of one piece of a column. Only the vector of its type is used; each has one entry for each row, of any
+// value where the row is null.
+struct PieceValues {
+  std::vector<std::int64_t> exact;  // all types but real and text, as in juniper/value.h
+  std::vector<double> real;
+  std::vector<std::string_view> text;
+  std::vector<std::uint8_t> is_null;  // 0 or 1
+
+  void clear();
+};
+
+// Unsigned numbers in 0, 1, 2, 4 or 8 bytes each.
+class NarrowNumbers {
+ public:
+  void assign(std::span<const std::uint64_t> numbers);
+  std::size_t size() const { return count_; }
+  std::uint64_t bytes() const { return words_.size() * 8; }
+  // Writes all of them to `out`.
+  void read(std::uint64_t* out) const;
+
+ private:
+  template <class Narrow>
+  void assign_as(std::span<const std::uint64_t> numbers);
+  std::size_t count_ = 0;
+  unsigned width_ = 0;
+  std::vector<std::uint64_t> words_;
+};
+
+// A text in memory: its length as a varint (7 bits in each byte, the lowest first, the highest bit set in all but the
+// last), then its bytes. Half the size of a view.
+class StoredText {
+ public:
+  explicit StoredText(const char* at) : at_(at) {}
+  std::string_view view() const {
+    const char* at = at_;
+    std::size_t length = static_cast<unsigned char>(*at) & 127U;
+    for (unsigned shift = 7; (static_cast<unsigned char>(*at++) & 128U) != 0; shift += 7)
+      length |= std::size_t{static_cast<unsigned char>(*at) & 127U} << shift;
+    return {at, length};
+  }
+  const char* address() const { return at_; }
+
+ private:
+  const char* at_;
+};
+
+// The texts of one column that one thread has met. Their addresses stay.
+class TextPool {
+ public:
+  // The number of a text, the same for the same text.
+  std::uint32_t number_of(std::string_view text);
+  // Keeps a text without asking whether it is known.
+  StoredText keep(std::string_view text);
+  // The distinct texts, by number.
+  const std::vector<StoredText>& texts() const { return texts_; }
+  // True once nearly every text is new, so that there is no use in looking for what is known.
+  bool is_pointless() const { return texts_.size() > 65'536 && texts_.size() * 2 > asked_; }
+
+ private:
+  struct Hash {
+    std::size_t operator()(std::string_view text) const;
+  };
+  std::deque<base::LargeVector<char>> chunks_;  // each of a size that it keeps
+  std::vector<StoredText> texts_;
+  boost::unordered_flat_map<std::string_view, std::uint32_t, Hash, std::equal_to<>> numbers_;
+  std::uint64_t asked_ = 0;
+};
+
+// One piece of a column, packed.
+struct PackedPiece {
+  std::size_t rows = 0;
+  std::size_t nulls = 0;
+  std::vector<std::uint64_t> null_bits;  // one for each row; empty: no row is null
+
+  // Exact values are low + step * number; a null has the number of a neighbour. Of the values that are not null: the
+  // smallest, the largest, the first, the last, what their distances have in common (for times; 1 for other types),
+  // whether none is smaller than the one before, and how many are not equal to the one before.
+  std::int64_t low = 0;
+  std::int64_t high = 0;
+  std::int64_t first = 0;
+  std::int64_t last = 0;
+  std::uint64_t step = 1;
+  bool ascending = true;
+  std::uint64_t changes = 0;
+
+  NarrowNumbers numbers;  // of a text: in the pool
+  std::vector<double> reals;
+
+  unsigned pool = 0;
+  bool is_plain = false;          // the pool gives the texts no numbers
+  std::vector<StoredText> plain;  // those of all rows then
+};
+
+// Packs the values of a piece; those of a text go to the pool, number `pool_number` of its column, or are only kept
+// there once the numbers have become pointless.
+PackedPiece pack_piece(Type type, PieceValues& values, TextPool& pool, unsigned pool_number);
+
+struct ColumnInput {
+  Type type;
+  std::vector<PackedPiece> pieces;  // in the order of the rows
+  std::vector<std::shared_ptr<TextPool>> pools;
+
+  std::uint64_t rows() const;
+  std::uint64_t nulls() const;
+  // About how much memory it takes.
+  std::uint64_t bytes() const;
+};
+
+// A column of values that are there already: `fill(begin, end, values)` gives those of the rows from begin to end.
+template <class Fill>
+ColumnInput column_of(Type type, std::size_t rows, const Fill& fill) {
+  ColumnInput input;
+  input.type = type;
+  input.pools.push_back(std::make_shared<TextPool>());
+  PieceValues values;
+  for (std::size_t begin = 0; begin < rows; begin += rows_of_piece) {
+    values.clear();
+    fill(begin, std::min(rows, begin + rows_of_piece), values);
+    input.pieces.push_back(pack_piece(type, values, *input.pools[0], 0));
+  }
+  return input;
+}
+
+}  // namespace juniper::source
