@@ -45,11 +45,18 @@ void Console::progress(const Progress& progress) {
   if (quiet_ || ::isatty(STDERR_FILENO) == 0) return;
   const auto now = std::chrono::steady_clock::now();
   if (progress.step == last_step_ && now - last_ < std::chrono::milliseconds(100)) return;
+  if (progress.step != last_step_) step_began_ = now;
   last_ = now;
   last_step_ = progress.step;
-  std::string line = fmt::format("{} · {} rows", progress.step, progress.rows);
-  if (progress.total != 0)
-    line += fmt::format(" · {:.0f}%", 100.0 * static_cast<double>(progress.done) / static_cast<double>(progress.total));
+  std::string line = progress.step;
+  if (progress.rows != 0) line += fmt::format(" · {:.1f} M rows", static_cast<double>(progress.rows) / 1e6);
+  const double seconds = std::chrono::duration<double>(now - step_began_).count();
+  if (progress.total != 0 && progress.done != 0 && seconds > 0.2) {
+    const double done = static_cast<double>(progress.done);
+    const double left = seconds * (static_cast<double>(progress.total) / done - 1);
+    line += fmt::format(" · {:.0f}% · {:.0f} MB/s · {:.0f} s left", 100 * done / static_cast<double>(progress.total),
+                        done / seconds / 1e6, std::max(left, 0.0));
+  }
   fmt::print(stderr, "\r\033[K{}", line);
   std::fflush(stderr);
   drawn_ = true;

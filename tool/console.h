@@ -24,7 +24,7 @@ class Console {
   int fail(const Diagnostics& errors) const;
   // Prints warnings to stderr.
   void warn(const Diagnostics& warnings) const;
-  // Draws a line of progress on stderr when that is a terminal; nothing otherwise.
+  // Draws a line of progress, with rate and time left, on stderr when that is a terminal; nothing otherwise.
   void progress(const Progress& progress);
   void clear_progress();
   const RenderOptions& render_options() const { return render_; }
@@ -34,6 +34,7 @@ class Console {
   bool quiet_;
   Color message_color_;
   std::chrono::steady_clock::time_point last_{};
+  std::chrono::steady_clock::time_point step_began_{};
   std::string last_step_;
   bool drawn_ = false;
 };

@@ -43,7 +43,7 @@ class Walk {
   Result<Dataset> open() const { return Dataset::open(model_, options_); }
 
   Result<void> load_step() {
-    const auto loaded = load(model_, options_, Reload::always);
+    const auto loaded = load(model_, options_, {Reload::always, ""});
     if (!loaded) return tl::unexpected(loaded.error());
     announce("Encode the files: what did each table and calculated column cost?", fmt::format("load {}", model_),
              "Seven calculated columns are computed and stored, for every session, at each load.");

@@ -6,6 +6,7 @@
 
 #include <CLI/CLI.hpp>
 #include <cstdlib>
+#include <filesystem>
 #include <functional>
 #include <map>
 #include <string>
@@ -46,7 +47,8 @@ struct Arguments {
   bool strict = false;
   std::string store;
   std::string model;
-  bool again = false;
+  LoadSettings load;
+  bool verify = false;
   WeighView weigh;
   std::size_t samples = 5;
   Question question;
@@ -89,9 +91,13 @@ int print_or_fail(const Result<Value>& result, const Console& console) {
 }
 
 int run_load(const Arguments& arguments, const Options& options, Console& console) {
-  const auto loaded = load(arguments.model, options, arguments.again ? Reload::always : Reload::when_stale);
+  const auto print_verification = [&] { return print_or_fail(verify(arguments.model, options), console); };
+  // A store alone can be verified, and not loaded.
+  if (arguments.verify && std::filesystem::path(arguments.model).extension() == ".jrs") return print_verification();
+  const auto loaded = load(arguments.model, options, arguments.load);
   console.clear_progress();
-  return print_or_fail(loaded, console);
+  const int status = print_or_fail(loaded, console);
+  return status == 0 && arguments.verify ? print_verification() : status;
 }
 
 int run_weigh(const Arguments& arguments, const Options& options, Console& console) {
@@ -258,8 +264,15 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       added->add_option("MODEL", arguments.model, "A .ridge text, or the .jrs store made from it")->required();
     return added;
   };
-  command("load", "Read the sources into the store; what each table and calculated column costs", run_load)
-      ->add_flag("--again", arguments.again, "Load even when nothing has changed");
+  CLI::App* const load_command =
+      command("load", "Read the sources into the store; what each table and calculated column costs", run_load);
+  load_command->add_flag_callback(
+      "--again", [&] { arguments.load.reload = Reload::always; }, "Read everything, also what has not changed");
+  load_command
+      ->add_option("--reject", arguments.load.rejects,
+                   "Leave out the rows that can't be read, and write them here with the reasons, as CSV")
+      ->option_text("FILE");
+  load_command->add_flag("--verify", arguments.verify, "Then read all of the store and compare every checksum");
   CLI::App* const weigh_command = command("weigh", "Where the bytes are, and who uses them", run_weigh);
   weigh_command
       ->add_option("--sort", arguments.weigh.sort, "Sort the parts by bytes, rows, distinct, nulls, bits or name")

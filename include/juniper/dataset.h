@@ -48,9 +48,12 @@ struct TableLoad {
   std::string table;
   std::uint64_t rows = 0;
   std::uint64_t source_bytes = 0;
+  std::uint64_t files = 0;             // of its source
+  std::uint64_t files_read = 0;        // of them, now; the rows of the others were there already
+  std::uint64_t rejected = 0;          // rows of the source that were left out
   std::uint64_t bytes = 0;             // of its columns in the store
   std::int64_t read_nanoseconds = 0;   // reading and typing the source
-  std::int64_t total_nanoseconds = 0;  // with encoding, several columns at a time, and its calculated columns
+  std::int64_t total_nanoseconds = 0;  // with its part of encoding, several columns at a time, and calculated columns
 };
 struct LinkLoad {
   std::string link;
@@ -92,12 +95,31 @@ class Dataset {
   Options options_;
 };
 
-// Loads the sources of a model text into its store file: reads, types and encodes every table, resolves links and
-// computes calculated columns in the order of their dependencies. A fresh store is left as it is unless `again` is set.
-// After an error the earlier store file is as it was. Errors: JR-5xx for the data (with file and line), JR-6xx for the
-// store, JR-7xx for what a calculated column can't hold.
 enum class Reload : std::uint8_t { when_stale, always };
-Result<LoadReport> load(const std::string& path, const Options& options = {}, Reload reload = Reload::when_stale);
+struct LoadSettings {
+  Reload reload = Reload::when_stale;
+  // A CSV file for the rows that can't be read, with the reasons (file, line, reasons, record); "": they are errors.
+  std::string rejects;
+};
+
+// Loads the sources of a model text into its store file: reads, types and encodes every table, resolves links and
+// computes calculated columns in the order of their dependencies. A fresh store is left as it is, and of a stale one
+// the rows of files that have not changed are taken over, unless everything is to be loaded. After an error the earlier
+// store file is as it was. Errors: JR-5xx for the data (with file and line), JR-6xx for the store, JR-7xx for what a
+// calculated column can't hold.
+Result<LoadReport> load(const std::string& path, const Options& options = {}, const LoadSettings& settings = {});
+
+// What `verify` has read.
+struct Verification {
+  std::string store;
+  std::uint64_t columns = 0;
+  std::uint64_t links = 0;
+  std::uint64_t bytes = 0;
+};
+
+// Reads all of a store, given as itself or by its model text, and compares every checksum. Errors: those of opening it,
+// and JR-605 at the first block that is damaged.
+Result<Verification> verify(const std::string& path, const Options& options = {});
 
 // The model of a .ridge text, or that of a .jrs store, without its data. Errors: those of Model::read and of the store.
 Result<Model> read_model(const std::string& path, const Options& options = {});

@@ -87,6 +87,7 @@ std::string render(const Report& report, const RenderOptions& options = {});
 
 // Each result as a document.
 Report report(const LoadReport& load);
+Report report(const Verification& verification);
 struct WeighView {
   std::string sort = "bytes";  // bytes, name, rows, distinct, nulls, bits
   std::size_t top = 0;         // the first n columns; 0: all

@@ -13,6 +13,7 @@
 #include "engine/rows.h"
 #include "juniper/dataset.h"
 #include "language/check.h"
+#include "loading/read_table.h"
 #include "loading/resolve_link.h"
 #include "loading/signature.h"
 #include "model/uses.h"
@@ -79,10 +80,18 @@ std::vector<ModelText> texts_beside(const Model& model) {
 
 class Loader {
  public:
-  Loader(const Model& model, const Options& options)
-      : model_(model.checked()), options_(options), source_{model_, store_, {today_of(options)}} {
+  // `earlier` may be nothing; what has not changed is taken from there.
+  Loader(const Model& model, const Options& options, const store::Store* earlier, source::Rejects* rejects)
+      : model_(model.checked()),
+        options_(options),
+        earlier_(earlier),
+        rejects_(rejects),
+        source_{model_, store_, {today_of(options)}} {
     store_.model_texts = texts_beside(model);
   }
+
+  // Of each table, how many files were read; after `run`.
+  const std::vector<std::uint64_t>& files_read() const { return files_read_; }
 
   Result<store::Store> run(const std::string& signature) {
     const auto begin = Clock::now();
@@ -131,33 +140,42 @@ class Loader {
     if (table.rows) return declare_table(t);
     const source::TableRequest request = loading::table_request(model_, t);
     const auto begin = Clock::now();
-    const auto files = source::find_files(request);
     std::uint64_t total = 0;
-    for (const auto& path : files.value_or(std::vector<std::filesystem::path>{})) {
+    for (const auto& path : source::find_files(request).value_or(std::vector<std::filesystem::path>{})) {
       if (const auto file = source::look_at(table.name, path)) total += file->bytes;
     }
     source::ReadSettings settings;
     settings.threads = options_.threads;
+    settings.rejects = rejects_;
     settings.progress = [&](std::uint64_t bytes, std::uint64_t rows) {
       report({"reading " + table.name, rows, bytes, total});
     };
-    auto input = files ? source::read_table(request, *files, settings)
-                       : Result<source::TableInput>(tl::unexpected(files.error()));
+    settings.progress(0, 0);
     store::StoredTable& stored = store_.tables.emplace_back();
     stored.name = table.name;
-    if (!input) return tl::unexpected(with_place(input.error(), table));
-    stored.read_nanoseconds = nanoseconds_since(begin);
-    stored.rows = input->rows;
-    stored.source_bytes = input->bytes;
-    store_.sources.insert(store_.sources.end(), input->sources.begin(), input->sources.end());
+    stored.signature = loading::table_signature(request);
+    auto read = loading::read_table(request, stored.signature, earlier_, settings);
+    if (!read) return tl::unexpected(with_place(read.error(), table));
+    stored.rows = read->rows;
+    stored.source_bytes = read->bytes;
+    store_.sources.insert(store_.sources.end(), read->sources.begin(), read->sources.end());
+    files_read_.push_back(read->files_read);
     std::size_t next = 0;
     for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
       store::StoredColumn& column = stored.columns.emplace_back();
       column.name = table.columns[c].name;
       column.calculated = table.columns[c].is_calculated();
       column.data.type = table.columns[c].type;
-      if (!column.calculated) read_columns_.push_back({t, c, std::move(input->columns[next++])});
+      if (column.calculated) continue;
+      if (read->unchanged == nullptr) {
+        read_columns_.push_back({t, c, std::move(read->columns[next++])});
+      } else {
+        while (read->unchanged->columns[next].calculated) ++next;
+        column = read->unchanged->columns[next++];
+      }
     }
+    stored.read_nanoseconds = read->unchanged != nullptr ? read->unchanged->read_nanoseconds : nanoseconds_since(begin);
+    if (read->unchanged != nullptr) stored.encode_nanoseconds = read->unchanged->encode_nanoseconds;
     return {};
   }
 
@@ -165,6 +183,7 @@ class Loader {
   Result<void> declare_table(TableIndex t) {
     store::StoredTable& stored = store_.tables.emplace_back();
     stored.name = model_.tables[t].name;
+    files_read_.push_back(0);
     for (const Column& column : model_.tables[t].columns) {
       store::StoredColumn& made = stored.columns.emplace_back();
       made.name = column.name;
@@ -186,20 +205,27 @@ class Loader {
 
   // Encodes the columns of all sources together, the largest first, so that no thread is left with one at the end.
   void encode() {
+    const auto all_begin = Clock::now();
     report({"encoding", 0, 0, 0});
     std::stable_sort(read_columns_.begin(), read_columns_.end(),
                      [](const ReadColumn& a, const ReadColumn& b) { return a.input.bytes() > b.input.bytes(); });
     base::parallel_for(read_columns_.size(), options_.threads, [&](std::size_t i) {
       const auto begin = Clock::now();
       ReadColumn& read = read_columns_[i];
-      store::StoredColumn& column = store_.tables[read.table].columns[read.column];
+      store::StoredColumn& column = encoded(read);
       column.data = store::encode_column(std::exchange(read.input, {}));
       column.encode_nanoseconds = nanoseconds_since(begin);
     });
-    read_columns_.clear();
-    for (store::StoredTable& table : store_.tables) {
-      for (const store::StoredColumn& column : table.columns) table.encode_nanoseconds += column.encode_nanoseconds;
+    // Each table's part of the time is that of its columns' work.
+    const std::int64_t elapsed = nanoseconds_since(all_begin);
+    std::int64_t work = 0;
+    for (const ReadColumn& read : read_columns_) work += encoded(read).encode_nanoseconds;
+    for (const ReadColumn& read : read_columns_) {
+      store_.tables[read.table].encode_nanoseconds += static_cast<std::int64_t>(
+          static_cast<double>(elapsed) * static_cast<double>(encoded(read).encode_nanoseconds) /
+          static_cast<double>(std::max<std::int64_t>(work, 1)));
     }
+    read_columns_.clear();
   }
 
   Result<void> need_link(LinkIndex index) {
@@ -386,28 +412,45 @@ class Loader {
     std::uint32_t column;
     source::ColumnInput input;
   };
+  store::StoredColumn& encoded(const ReadColumn& read) { return store_.tables[read.table].columns[read.column]; }
 
   const CheckedModel& model_;
   const Options& options_;
+  const store::Store* earlier_;
+  source::Rejects* rejects_;
   store::Store store_;
   engine::Source source_;
+  std::vector<std::uint64_t> files_read_;  // of each table
   std::vector<ReadColumn> read_columns_;
   std::vector<std::vector<bool>> column_done_;
   std::vector<std::uint8_t> link_done_;  // bytes: several are set at once
   std::vector<bool> table_done_;
 };
 
-LoadReport describe(const store::Store& store, const std::string& path, bool loaded) {
+// A store that is fresh, and how it came to be.
+struct Loaded {
+  store::Store store;
+  bool loaded = false;
+  std::vector<std::uint64_t> files_read;  // of each table, now
+};
+
+LoadReport describe(const Loaded& loaded, const std::string& path) {
+  const store::Store& store = loaded.store;
   LoadReport report;
   report.store = path;
-  report.loaded = loaded;
-  for (const store::StoredTable& table : store.tables) {
-    TableLoad row{table.name,
-                  table.rows,
-                  table.source_bytes,
-                  0,
-                  table.read_nanoseconds,
-                  table.read_nanoseconds + table.encode_nanoseconds};
+  report.loaded = loaded.loaded;
+  for (std::size_t t = 0; t < store.tables.size(); ++t) {
+    const store::StoredTable& table = store.tables[t];
+    TableLoad row;
+    row.table = table.name;
+    row.rows = table.rows;
+    row.source_bytes = table.source_bytes;
+    row.files = static_cast<std::uint64_t>(std::count_if(
+        store.sources.begin(), store.sources.end(), [&](const auto& source) { return source.table == table.name; }));
+    row.files_read = loaded.loaded ? loaded.files_read[t] : 0;
+    row.rejected = store::rejected_rows(store, table);
+    row.read_nanoseconds = table.read_nanoseconds;
+    row.total_nanoseconds = table.read_nanoseconds + table.encode_nanoseconds;
     for (const store::StoredColumn& column : table.columns) {
       const std::uint64_t bytes = column.data.bytes();
       row.bytes += bytes;
@@ -434,23 +477,27 @@ bool is_store(const std::string& path) {
   return std::filesystem::path(path).extension() == ".jrs";
 }
 
-struct Loaded {
-  store::Store store;
-  bool loaded = false;
-};
-
-// Makes sure that a fresh store stands at `path`, and opens it.
-Result<Loaded> refresh(const Model& model, const std::string& path, const Options& options, Reload reload) {
+// Makes sure that a fresh store stands at `path`, from the one that is there now, if one is, and opens it.
+Result<Loaded> refresh(const Model& model, const std::string& path, Result<store::Store> earlier,
+                       const Options& options, const LoadSettings& settings) {
   const std::string wanted = loading::signature(model.checked(), *options.today);
-  if (reload == Reload::when_stale) {
-    if (auto store = store::open_store(path); store && loading::is_fresh(*store, model.checked(), wanted)) {
-      return Loaded{std::move(*store), false};
-    }
+  const bool use_earlier = earlier && settings.reload == Reload::when_stale;
+  if (use_earlier && loading::is_fresh(*earlier, model.checked(), wanted))
+    return Loaded{std::move(*earlier), false, {}};
+  std::optional<source::Rejects> rejects;
+  if (!settings.rejects.empty()) {
+    auto opened = source::Rejects::open(settings.rejects);
+    if (!opened) return tl::unexpected(opened.error());
+    rejects = std::move(*opened);
   }
-  auto loaded = Loader(model, options).run(wanted);
+  Loader loader(model, options, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr);
+  auto loaded = loader.run(wanted);
   if (!loaded) return tl::unexpected(loaded.error());
+  if (rejects) {
+    if (auto closed = rejects->close(); !closed) return tl::unexpected(closed.error());
+  }
   if (auto written = store::write_store(*loaded, path); !written) return tl::unexpected(written.error());
-  return Loaded{std::move(*loaded), true};
+  return Loaded{std::move(*loaded), true, loader.files_read()};
 }
 
 }  // namespace
@@ -460,7 +507,7 @@ std::string store_path(const std::string& model_path, const Options& options) {
   return std::filesystem::path(model_path).replace_extension(".jrs").string();
 }
 
-Result<LoadReport> load(const std::string& path, const Options& given, Reload reload) {
+Result<LoadReport> load(const std::string& path, const Options& given, const LoadSettings& settings) {
   return base::guarded([&]() -> Result<LoadReport> {
     if (is_store(path)) {
       return tl::unexpected(base::error("JR-001",
@@ -471,14 +518,26 @@ Result<LoadReport> load(const std::string& path, const Options& given, Reload re
     auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
     const std::string target = store_path(path, options);
-    auto refreshed = refresh(*model, target, options, reload);
+    auto refreshed = refresh(*model, target, store::open_store(target), options, settings);
     if (!refreshed) return tl::unexpected(refreshed.error());
     if (refreshed->store.model_texts != texts_beside(*model)) {
       // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
       refreshed->store.model_texts = texts_beside(*model);
       if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
     }
-    return describe(refreshed->store, target, refreshed->loaded);
+    return describe(*refreshed, target);
+  });
+}
+
+Result<Verification> verify(const std::string& path, const Options& options) {
+  return base::guarded([&]() -> Result<Verification> {
+    const std::string file = is_store(path) ? path : store_path(path, options);
+    const auto store = store::open_store(file);
+    if (!store) return tl::unexpected(store.error());
+    store::verify(*store, options.threads);
+    Verification made{file, 0, store->links.size(), store->file_bytes};
+    for (const store::StoredTable& table : store->tables) made.columns += table.columns.size();
+    return made;
   });
 }
 
@@ -508,12 +567,11 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
     if (!model) return tl::unexpected(model.error());
     const std::string target = store_path(path, options);
     // A store that is there and damaged is told, not silently replaced: something is wrong with the disk or the file.
+    auto earlier = store::open_store(target);
     std::error_code ignored;
-    if (std::filesystem::exists(target, ignored)) {
-      if (const auto store = store::open_store(target); !store && store.error()[0].code != "JR-604")
-        return tl::unexpected(store.error());
-    }
-    auto refreshed = refresh(*model, target, options, Reload::when_stale);
+    if (!earlier && earlier.error()[0].code != "JR-604" && std::filesystem::exists(target, ignored))
+      return tl::unexpected(earlier.error());
+    auto refreshed = refresh(*model, target, std::move(earlier), options, {});
     if (!refreshed) return tl::unexpected(refreshed.error());
     return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
   });

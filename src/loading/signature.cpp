@@ -26,6 +26,10 @@ std::set<MeasureIndex> stored_measures(const CheckedModel& model) {
   return found;
 }
 
+std::string fingerprint(const std::string& text) {
+  return fmt::format("{:016x}{:016x}", store::hash_bytes(std::as_bytes(std::span(text))), text.size());
+}
+
 }  // namespace
 
 std::string signature(const CheckedModel& model, std::int64_t today) {
@@ -58,7 +62,21 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
   }
   for (const Link& link : model.links) text += fmt::format("link {}\n", model::link_name(model, link));
   if (reads_today) text += fmt::format("today {}\n", today);
-  return fmt::format("{:016x}{:016x}", store::hash_bytes(std::as_bytes(std::span(text))), text.size());
+  return fingerprint(text);
+}
+
+std::string table_signature(const source::TableRequest& request) {
+  std::string text = fmt::format("{:?}\n", std::string(1, request.delimiter));
+  for (const source::ColumnRequest& column : request.columns)
+    text += fmt::format("{:?} {:?} {}\n", column.name, column.header, to_string(column.type));
+  return fingerprint(text);
+}
+
+bool is_unchanged(const source::SourceFile& then, const std::filesystem::path& path) {
+  const auto now = source::look_at(then.table, path);
+  if (!now || then.bytes != now->bytes) return false;
+  const bool same_place = then.path == now->path && then.modified_nanoseconds == now->modified_nanoseconds;
+  return same_place || source::hash_file(path) == then.hash;
 }
 
 source::TableRequest table_request(const CheckedModel& model, TableIndex index) {
@@ -84,10 +102,7 @@ bool is_fresh(const store::Store& store, const CheckedModel& model, const std::s
     for (const auto& path : *files) {
       if (next == store.sources.size()) return false;
       const source::SourceFile& then = store.sources[next++];
-      const auto now = source::look_at(model.tables[t].name, path);
-      if (!now || then.table != now->table || then.bytes != now->bytes) return false;
-      const bool same_place = then.path == now->path && then.modified_nanoseconds == now->modified_nanoseconds;
-      if (!same_place && source::hash_file(path) != then.hash) return false;
+      if (then.table != model.tables[t].name || !is_unchanged(then, path)) return false;
     }
   }
   return next == store.sources.size();

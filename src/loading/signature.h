@@ -15,11 +15,16 @@ namespace juniper::loading {
 // layout do not count.
 std::string signature(const language::CheckedModel& model, std::int64_t today);
 
+// A fingerprint of what decides the values that a table's source columns hold, given its files.
+std::string table_signature(const source::TableRequest& request);
+
+// True if a file is as it was. One whose time has changed but whose bytes have not counts as the same.
+bool is_unchanged(const source::SourceFile& then, const std::filesystem::path& path);
+
 // What to read for a table of the model. Calculated columns are not among its columns.
 source::TableRequest table_request(const language::CheckedModel& model, language::TableIndex table);
 
-// True if the store was made from a model of this signature and from the source files as they are now. A file whose
-// time has changed but whose bytes have not counts as the same.
+// True if the store was made from a model of this signature and from the source files as they are now.
 bool is_fresh(const store::Store& store, const language::CheckedModel& model, const std::string& signature);
 
 }  // namespace juniper::loading

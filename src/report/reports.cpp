@@ -29,6 +29,13 @@ std::string plural(std::uint64_t count, std::string word) {
 
 // --- load -----------------------------------------------------------------------------------------------------------
 
+Report report(const Verification& verification) {
+  return {{Fact{"verified", "verified", cell::text(verification.store)},
+           Fact{"columns", "columns", cell::count(verification.columns)},
+           Fact{"links", "links", cell::count(verification.links)},
+           Fact{"bytes", "bytes read, every checksum equal", cell::bytes(verification.bytes)}}};
+}
+
 Report report(const LoadReport& load) {
   Report made;
   made.blocks.push_back(Fact{"store", "store", cell::text(load.store)});
@@ -44,14 +51,25 @@ Report report(const LoadReport& load) {
   Table tables{
       "tables",
       InCsv::no,
-      {left("table", "table"), right("rows", "rows"), right("source_bytes", "source"), right("bytes", "in store"),
+      {left("table", "table"), right("rows", "rows"), right("rejected", "rejected"), right("source_bytes", "source"),
+       right("files", "files"), right("files_read", "read now"), right("bytes", "in store"),
        right("read_nanoseconds", "reading"), right("total_nanoseconds", "reading, computing, encoding")},
       {}};
+  std::uint64_t rejected = 0;
   for (const TableLoad& t : load.tables) {
-    tables.rows.push_back({{cell::text(t.table), cell::count(t.rows), cell::bytes(t.source_bytes), cell::bytes(t.bytes),
-                            cell::nanoseconds(t.read_nanoseconds), cell::nanoseconds(t.total_nanoseconds)}});
+    rejected += t.rejected;
+    tables.rows.push_back(
+        {{cell::text(t.table), cell::count(t.rows), cell::count(t.rejected), cell::bytes(t.source_bytes),
+          cell::count(t.files), cell::count(t.files_read), cell::bytes(t.bytes), cell::nanoseconds(t.read_nanoseconds),
+          cell::nanoseconds(t.total_nanoseconds)}});
   }
+  if (rejected == 0) tables.columns[2].audience = Audience::programs;
   made.blocks.push_back(std::move(tables));
+  if (rejected != 0) {
+    made.blocks.push_back(
+        Paragraph{fmt::format("{} rows were rejected when their files were read: every number below is without them.",
+                              base::grouped(rejected))});
+  }
 
   Table columns{
       "columns",

@@ -197,6 +197,14 @@ PackedPiece pack_piece(Type type, PieceValues& values, TextPool& pool, unsigned 
   return piece;
 }
 
+void ColumnInput::append(ColumnInput other) {
+  for (PackedPiece& piece : other.pieces) {
+    piece.pool += static_cast<unsigned>(pools.size());
+    pieces.push_back(std::move(piece));
+  }
+  pools.insert(pools.end(), other.pools.begin(), other.pools.end());
+}
+
 std::uint64_t ColumnInput::rows() const {
   std::uint64_t total = 0;
   for (const PackedPiece& piece : pieces) total += piece.rows;

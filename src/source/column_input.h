@@ -122,6 +122,8 @@ struct ColumnInput {
   std::vector<PackedPiece> pieces;  // in the order of the rows
   std::vector<std::shared_ptr<TextPool>> pools;
 
+  // Puts the rows of another column of the same type behind.
+  void append(ColumnInput other);
   std::uint64_t rows() const;
   std::uint64_t nulls() const;
   // About how much memory it takes.

@@ -311,7 +311,7 @@ class TableReader {
       for (const RecordError& error : piece.errors) {
         if (settings_.rejects != nullptr && !error.is_last) {
           settings_.rejects->add(name, line + error.line, error.message, error.record);
-          ++input_.rejected;
+          ++input_.sources[file].rejected;
         } else if (found.size() < most_errors) {
           const Place place{name, static_cast<std::uint32_t>(line + error.line), 0};
           found.push_back(base::error_at(error.code, place, error.message, error.suggestion)[0]);

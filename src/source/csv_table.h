@@ -43,8 +43,7 @@ struct ReadSettings {
 // Rows on their way from a source into the store.
 struct TableInput {
   std::uint64_t rows = 0;
-  std::uint64_t bytes = 0;  // of the files
-  std::uint64_t rejected = 0;
+  std::uint64_t bytes = 0;           // of the files
   std::vector<ColumnInput> columns;  // in the order of the request
   std::vector<SourceFile> sources;
 };

@@ -12,8 +12,9 @@ struct SourceFile {
   std::string path;
   std::uint64_t bytes = 0;
   std::int64_t modified_nanoseconds = 0;
-  std::uint64_t hash = 0;  // XXH3 of its bytes
-  std::uint64_t rows = 0;  // that it gave to the table
+  std::uint64_t hash = 0;      // XXH3 of its bytes
+  std::uint64_t rows = 0;      // that it gave to the table
+  std::uint64_t rejected = 0;  // that it did not
 
   bool operator==(const SourceFile&) const = default;
 };

@@ -22,7 +22,6 @@ inline std::uint32_t short_hash(std::span<const std::byte> bytes) {
   return static_cast<std::uint32_t>(hash_bytes(bytes));
 }
 
-// A hash of nothing: of a part that is not from a file, and needs no look.
 class Checks {
  public:
   // `what` names the part in messages: "column sessions.bay_id of charging.jrs".
@@ -32,6 +31,7 @@ class Checks {
         blocks_(blocks),
         passed_(std::make_unique<std::atomic<bool>[]>(blocks + 1)) {}
 
+  std::uint64_t directory_hash() const { return directory_hash_; }
   // Of the directory and of block i; any thread may ask and set them.
   bool directory_passed() const { return passed_[blocks_].load(std::memory_order_acquire); }
   bool passed(std::size_t block) const { return passed_[block].load(std::memory_order_acquire); }

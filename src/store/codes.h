@@ -56,7 +56,8 @@ class Codes {
   std::uint64_t size() const { return count_; }
   std::size_t blocks() const { return (count_ + block_rows - 1) / block_rows; }
   const Bytes& bytes() const { return bytes_; }
-  std::uint64_t directory_hash() const { return hash_bytes(directory()); }
+  // As it was when the codes were encoded.
+  std::uint64_t directory_hash() const { return checks_ ? checks_->directory_hash() : hash_bytes(directory()); }
 
   // One code; `row` < size(). Throws a base::Failure if the block is damaged, and so does decode_block.
   std::uint64_t at(std::uint64_t row) const;

@@ -67,7 +67,7 @@ class TextDictionary {
   std::string_view at(std::uint64_t code) const;
   std::uint64_t size() const { return count_; }
   const Bytes& bytes() const { return bytes_; }
-  std::uint64_t directory_hash() const { return hash_bytes(directory()); }
+  std::uint64_t directory_hash() const { return checks_ ? checks_->directory_hash() : hash_bytes(directory()); }
   void verify() const;
 
  private:

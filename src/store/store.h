@@ -41,10 +41,11 @@ struct StoredColumn {
 
 struct StoredTable {
   std::string name;
+  std::string signature;  // of its source; "" for a calculated table; see loading/signature.h
   std::uint64_t rows = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t read_nanoseconds = 0;
-  std::int64_t encode_nanoseconds = 0;  // of its source columns, several at a time
+  std::int64_t encode_nanoseconds = 0;  // its part of encoding all sources' columns, several at a time
   std::vector<StoredColumn> columns;
 };
 
@@ -88,6 +89,9 @@ Result<void> write_store(Store& store, const std::filesystem::path& path);
 // JR-602 (cannot open), JR-603 (not a store, or truncated), JR-604 (another version), JR-605 (damaged: a checksum
 // differs). Reading a damaged block throws a base::Failure with JR-605.
 Result<Store> open_store(const std::filesystem::path& path);
+
+// The rows of a table's sources that were left out.
+std::uint64_t rejected_rows(const Store& store, const StoredTable& table);
 
 // Reads every block of a store on up to `threads` threads; throws a base::Failure with JR-605 at one that is damaged.
 void verify(const Store& store, unsigned threads);

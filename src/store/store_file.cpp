@@ -167,6 +167,7 @@ Json directory_of(Writer& writer, const Store& store) {
   directory["tables"] = Json::array();
   for (const StoredTable& table : store.tables) {
     Json entry{{"name", table.name},
+               {"signature", table.signature},
                {"rows", table.rows},
                {"source_bytes", table.source_bytes},
                {"read_nanoseconds", table.read_nanoseconds},
@@ -191,7 +192,8 @@ Json directory_of(Writer& writer, const Store& store) {
                                     {"bytes", source.bytes},
                                     {"modified_nanoseconds", source.modified_nanoseconds},
                                     {"hash", source.hash},
-                                    {"rows", source.rows}});
+                                    {"rows", source.rows},
+                                    {"rejected", source.rejected}});
   }
   return directory;
 }
@@ -346,6 +348,7 @@ class Reader {
     for (const Json& entry : directory.at("tables")) {
       StoredTable table;
       table.name = entry.at("name");
+      table.signature = entry.at("signature");
       table.rows = entry.at("rows");
       table.source_bytes = entry.at("source_bytes");
       table.read_nanoseconds = entry.at("read_nanoseconds");
@@ -362,7 +365,7 @@ class Reader {
     }
     for (const Json& entry : directory.at("sources")) {
       store.sources.push_back({entry.at("table"), entry.at("path"), entry.at("bytes"), entry.at("modified_nanoseconds"),
-                               entry.at("hash"), entry.at("rows")});
+                               entry.at("hash"), entry.at("rows"), entry.at("rejected")});
     }
     store.file_bytes = header.file_bytes;
     store.overhead.padding = header.file_bytes - in_parts - store.overhead.total();
@@ -455,6 +458,12 @@ Result<Store> open_store(const std::filesystem::path& path) {
   } catch (const Json::exception& e) {
     return bad("JR-605", fmt::format("the store is damaged: its directory cannot be read ({})", e.what()));
   }
+}
+
+std::uint64_t rejected_rows(const Store& store, const StoredTable& table) {
+  std::uint64_t rows = 0;
+  for (const source::SourceFile& source : store.sources) rows += source.table == table.name ? source.rejected : 0;
+  return rows;
 }
 
 void verify(const Store& store, unsigned threads) {

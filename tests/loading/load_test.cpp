@@ -1,3 +1,4 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <fstream>
@@ -56,7 +57,7 @@ TEST(Load, AFreshStoreIsLeftAlone) {
   const test::SmallModel model = small();
   ASSERT_TRUE(load(model.path())->loaded);
   EXPECT_FALSE(load(model.path())->loaded);
-  EXPECT_TRUE(load(model.path(), {}, Reload::always)->loaded);
+  EXPECT_TRUE(load(model.path(), {}, {Reload::always, ""})->loaded);
   // A file that was only touched has the same bytes.
   std::filesystem::last_write_time(model.folder.path("data/bays.csv"),
                                    std::filesystem::file_time_type::clock::now() + std::chrono::hours(1));
@@ -90,6 +91,90 @@ TEST(Load, WhatDecidesTheBytesMakesItStale) {
   EXPECT_EQ(test::answer(model.open(), "show total"), "15.75");
   std::filesystem::remove(model.folder.path("data/s-3.csv"));
   EXPECT_EQ(test::answer(model.open(), "show total"), "14.75");
+}
+
+// The files read of the first table, and all its rows: "2 of 3: …".
+std::string after_load(const test::SmallModel& model) {
+  const auto report = load(model.path());
+  if (!report) return test::messages(report.error());
+  return fmt::format(
+      "{} of {}: {}", report->tables[0].files_read, report->tables[0].files,
+      test::answer(model.open(), "by t.n, t.x, t.r, t.d show count(t) as c, max(n for t) as l"));
+}
+
+TEST(Load, OnlyFilesThatAreNewOrChangedAreRead) {
+  const test::SmallModel model(R"(table t from csv "data/*.csv" { n integer  x text  r real  d datetime  twice = n * 2 }
+measure m = sum(twice for t))",
+                               {{"data/b.csv", "n,x,r,d\n3,three,0.5,2024-01-01 10:00:00\n4,,,\n"},
+                                {"data/d.csv", "n,x,r,d\n7,\"\",-2,2024-01-02 00:00:00\n"}});
+  const std::string b = "3|three|0.5|2024-01-01 10:00:00|1|3\n4|null|null|null|1|4\n";
+  const std::string d = "7||-2|2024-01-02 00:00:00|1|7";
+  EXPECT_EQ(after_load(model), "2 of 2: " + b + d);
+  EXPECT_EQ(after_load(model), "0 of 2: " + b + d);
+  // Behind, before and between those that are there.
+  model.folder.write("data/e.csv", "n,x,r,d\n9,nine,,\n");
+  EXPECT_EQ(after_load(model), "1 of 3: " + b + d + "\n9|nine|null|null|1|9");
+  model.folder.write("data/a.csv", "n,x,r,d\n1,one,,\n");
+  model.folder.write("data/c.csv", "d,r,x,n\n,,six,6\n");
+  const std::string a = "1|one|null|null|1|1\n";
+  EXPECT_EQ(after_load(model), "2 of 5: " + a + b + "6|six|null|null|1|6\n" + d + "\n9|nine|null|null|1|9");
+  // Rows stand in the order of the files: read back as they would be by one load.
+  const auto rows = [&] {
+    std::string all;
+    const Dataset dataset = model.open();
+    const store::Column& n = dataset.store().tables[0].columns[0].data;
+    for (std::uint64_t row = 0; row < n.rows; ++row) all += to_text(n.at(row), n.type);
+    return all;
+  };
+  EXPECT_EQ(rows(), "134679");
+  // One is changed, one is gone.
+  model.folder.write("data/c.csv", "n,x,r,d\n5,five,,\n");
+  std::filesystem::remove(model.folder.path("data/e.csv"));
+  EXPECT_EQ(after_load(model), "1 of 4: " + a + b + "5|five|null|null|1|5\n" + d);
+  EXPECT_EQ(rows(), "13457");
+  EXPECT_EQ(test::answer(model.open(), "show m"), "40");
+  // A column calculated in another way reads no file; a column of another type reads all.
+  std::string changed = test::read_file(model.path());
+  changed.replace(changed.find("n * 2"), 5, "n * 3");
+  model.folder.write("model.ridge", changed);
+  EXPECT_EQ(after_load(model).substr(0, 6), "0 of 4");
+  EXPECT_EQ(test::answer(model.open(), "show m"), "60");
+  changed.replace(changed.find("r real"), 6, "r decimal(1)");
+  model.folder.write("model.ridge", changed);
+  EXPECT_EQ(after_load(model).substr(0, 6), "4 of 4");
+  // What is damaged is read again.
+  const auto opened = store::open_store(model.folder.path("model.jrs"));
+  std::string bytes = test::read_file(model.folder.path("model.jrs"));
+  const std::size_t at = bytes.find("five");
+  if (at != std::string::npos) bytes[at] = 'F';
+  model.folder.write("model.jrs", bytes);
+  EXPECT_EQ(test::codes(verify(model.path()).error()), "JR-605");
+  model.folder.write("data/f.csv", "n,x,r,d\n11,,,\n");
+  EXPECT_EQ(after_load(model).substr(0, 6), "5 of 5");
+  EXPECT_TRUE(verify(model.path()));
+}
+
+TEST(Load, RowsMayBeRejected) {
+  const test::SmallModel model(R"(table t from csv "t.csv" { n integer  x text }
+table u from csv "u.csv" { n integer }
+measure m = sum(n for t))",
+                               {{"t.csv", "n,x\n1,a\n2b,b\n3\n4,d\n"}, {"u.csv", "n\n1\nx\n"}});
+  EXPECT_EQ(test::codes(load(model.path()).error()), "JR-507 JR-506 JR-507");
+  const std::string rejects = model.folder.path("rejects.csv");
+  const auto report = load(model.path(), {}, {Reload::when_stale, rejects});
+  ASSERT_TRUE(report) << test::messages(report.error());
+  EXPECT_EQ(report->tables[0].rejected, 2U);
+  EXPECT_EQ(report->tables[1].rejected, 1U);
+  const std::string t = model.folder.path("t.csv");
+  EXPECT_EQ(test::read_file(rejects),
+            "file,line,reasons,record\n\"" + t +
+                "\",3,\"field 1 ('n'): found \"\"2b\"\", expected a whole number of 64 bits for t.n\",\"2b,b\"\n\"" +
+                t + "\",4,\"this record has 1 fields, and the header has 2\",\"3\"\n\"" + model.folder.path("u.csv") +
+                "\",3,\"field 1 ('n'): found \"\"x\"\", expected a whole number of 64 bits for u.n\",\"x\"\n");
+  EXPECT_EQ(test::answer(model.open(), "show m"), "5");
+  // It stays told.
+  EXPECT_EQ(load(model.path())->tables[0].rejected, 2U);
+  EXPECT_EQ(load(model.path(), {}, {Reload::always, "no/such/folder/r.csv"}).error()[0].code, "JR-511");
 }
 
 TEST(Load, ADayDecidesWhatReadsToday) {
@@ -183,7 +268,7 @@ TEST(Dataset, ADamagedStoreIsTold) {
   EXPECT_GT(at_opening, 50U);
   EXPECT_GT(when_asked, 2U);
   EXPECT_GT(answered, 20U);
-  EXPECT_TRUE(load(model.path(), {}, Reload::always)->loaded);
+  EXPECT_TRUE(load(model.path(), {}, {Reload::always, ""})->loaded);
   EXPECT_EQ(test::answer(model.open(), "show total"), "6.75");
 }
 

@@ -198,7 +198,7 @@ TEST(Inline, WritesTextAndStoreOnlyWhenAsked) {
   EXPECT_FALSE(load(model.path())->loaded);  // the store fits the new text already
   EXPECT_EQ(std::filesystem::file_size(model.folder.path("model.jrs")), r->ledger.file_bytes_after);
   EXPECT_EQ(test::answer(model.open(), "q"), "18");
-  EXPECT_TRUE(load(model.path(), {}, Reload::always)->loaded);
+  EXPECT_TRUE(load(model.path(), {}, {Reload::always, ""})->loaded);
   EXPECT_EQ(test::answer(model.open(), "q"), "18");
 }
 

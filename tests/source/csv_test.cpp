@@ -369,7 +369,7 @@ TEST(CsvTable, ThreadsChangeNothing) {
     const auto kept = read_all(request(folder, "broken.csv", columns), threads, &*rejects);
     ASSERT_TRUE(kept) << test::messages(kept.error());
     EXPECT_TRUE(rejects->close());
-    EXPECT_EQ(kept->rejected, 12U);
+    EXPECT_EQ(kept->sources[0].rejected, 12U);
     EXPECT_EQ(kept->rows, 400'000U - 4);
     const std::string rejected = test::read_file(folder.path("rejects.csv"));
     if (threads == 1) {

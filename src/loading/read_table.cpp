@@ -1,0 +1,136 @@
+#include "loading/read_table.h"
+
+#include <algorithm>
+#include <map>
+
+#include "base/failure.h"
+#include "base/parallel.h"
+#include "loading/signature.h"
+
+namespace juniper::loading {
+
+namespace {
+
+// The rows from `begin` to `end` of a stored column, as pieces behind those of `to`.
+void add_rows(const store::Column& column, std::uint64_t begin, std::uint64_t end, source::ColumnInput& to) {
+  std::vector<std::uint64_t> codes(store::block_rows);
+  std::size_t decoded = column.codes.blocks();  // no block
+  source::ColumnInput added =
+      source::column_of(column.type, end - begin, [&](std::size_t from, std::size_t until, source::PieceValues& piece) {
+        for (std::uint64_t row = begin + from; row < begin + until; ++row) {
+          if (row / store::block_rows != decoded) {
+            decoded = row / store::block_rows;
+            column.codes.decode_block(decoded, codes.data());
+          }
+          const std::uint64_t code = codes[row % store::block_rows];
+          const bool null = code == column.null_code;
+          piece.is_null.push_back(null ? 1 : 0);
+          if (column.type.kind == TypeKind::text) {
+            piece.text.push_back(null ? std::string_view() : column.text_of(code));
+          } else if (column.type.kind == TypeKind::real) {
+            piece.real.push_back(null ? 0 : column.real_of(code));
+          } else {
+            piece.exact.push_back(null ? 0 : column.exact_of(code));
+          }
+        }
+      });
+  to.append(std::move(added));
+}
+
+// The table of an earlier store that was made from a source as it is declared now, if it is there and whole.
+const store::StoredTable* find_earlier(const store::Store* earlier, const source::TableRequest& request,
+                                       const std::string& signature, unsigned threads) {
+  if (earlier == nullptr) return nullptr;
+  for (const store::StoredTable& table : earlier->tables) {
+    if (table.name != request.name || table.signature != signature) continue;
+    // Damage is not carried on: what can't be read is read from the source again.
+    const auto whole = base::guarded([&]() -> Result<void> {
+      base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {
+        if (!table.columns[c].calculated) table.columns[c].data.verify();
+      });
+      return {};
+    });
+    return whole ? &table : nullptr;
+  }
+  return nullptr;
+}
+
+// A file of the earlier store, and where its rows stand.
+struct EarlierFile {
+  const source::SourceFile* file;
+  std::uint64_t first_row;
+};
+
+}  // namespace
+
+Result<ReadTable> read_table(const source::TableRequest& request, const std::string& signature,
+                             const store::Store* earlier_store, const source::ReadSettings& settings) {
+  const auto files = source::find_files(request);
+  if (!files) return tl::unexpected(files.error());
+  const store::StoredTable* const earlier = find_earlier(earlier_store, request, signature, settings.threads);
+  std::map<std::filesystem::path, EarlierFile> known;
+  std::uint64_t earlier_files = 0;
+  if (earlier != nullptr) {
+    std::uint64_t row = 0;
+    for (const source::SourceFile& file : earlier_store->sources) {
+      if (file.table != request.name) continue;
+      known.emplace(std::filesystem::path(file.path).filename(), EarlierFile{&file, row});
+      row += file.rows;
+      ++earlier_files;
+    }
+  }
+  ReadTable made;
+  for (std::size_t c = 0; c < request.columns.size(); ++c) made.columns.emplace_back().type = request.columns[c].type;
+  std::vector<const store::Column*> stored;
+  if (earlier != nullptr) {
+    for (const store::StoredColumn& column : earlier->columns) {
+      if (!column.calculated) stored.push_back(&column.data);
+    }
+  }
+  const auto find_known = [&](const std::filesystem::path& path) -> const EarlierFile* {
+    const auto at = known.find(path.filename());
+    return at != known.end() && is_unchanged(*at->second.file, path) ? &at->second : nullptr;
+  };
+  std::vector<const EarlierFile*> unchanged;
+  for (const auto& path : *files) unchanged.push_back(find_known(path));
+  if (earlier != nullptr && files->size() == earlier_files &&
+      std::find(unchanged.begin(), unchanged.end(), nullptr) == unchanged.end()) {
+    made.unchanged = earlier;
+    made.rows = earlier->rows;
+    made.columns.clear();
+  }
+  for (std::size_t begin = 0; begin < files->size();) {
+    if (const EarlierFile* const file = unchanged[begin]) {
+      source::SourceFile source = source::look_at(request.name, (*files)[begin]).value_or(*file->file);
+      source.hash = file->file->hash;
+      source.rows = file->file->rows;
+      source.rejected = file->file->rejected;
+      made.bytes += source.bytes;
+      if (made.unchanged == nullptr) {
+        made.rows += source.rows;
+        base::parallel_for(stored.size(), settings.threads, [&](std::size_t c) {
+          add_rows(*stored[c], file->first_row, file->first_row + source.rows, made.columns[c]);
+        });
+      }
+      made.sources.push_back(std::move(source));
+      ++begin;
+      continue;
+    }
+    // Files to read that follow each other are read together.
+    std::size_t end = begin;
+    while (end < files->size() && unchanged[end] == nullptr) ++end;
+    const std::vector<std::filesystem::path> several(files->begin() + static_cast<std::ptrdiff_t>(begin),
+                                                     files->begin() + static_cast<std::ptrdiff_t>(end));
+    auto read = source::read_table(request, several, settings);
+    if (!read) return tl::unexpected(read.error());
+    made.rows += read->rows;
+    made.bytes += read->bytes;
+    made.files_read += several.size();
+    made.sources.insert(made.sources.end(), read->sources.begin(), read->sources.end());
+    for (std::size_t c = 0; c < made.columns.size(); ++c) made.columns[c].append(std::move(read->columns[c]));
+    begin = end;
+  }
+  return made;
+}
+
+}  // namespace juniper::loading
