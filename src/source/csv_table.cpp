@@ -11,6 +11,7 @@
 #include <mutex>
 
 #include "base/diagnostics.h"
+#include "base/files.h"
 #include "base/parallel.h"
 #include "source/csv_records.h"
 #include "source/parse_column.h"
@@ -352,11 +353,9 @@ Result<std::vector<std::filesystem::path>> find_files(const TableRequest& reques
   if (pattern.find_first_of("*?[") == std::string::npos) {
     if (std::filesystem::exists(whole)) files.push_back(whole);
   } else {
-    std::error_code error;
-    for (const auto& entry : std::filesystem::directory_iterator(whole.parent_path(), error)) {
-      if (::fnmatch(pattern.c_str(), entry.path().filename().c_str(), 0) == 0) files.push_back(entry.path());
+    for (const auto& path : base::entries_of(whole.parent_path())) {
+      if (::fnmatch(pattern.c_str(), path.filename().c_str(), 0) == 0) files.push_back(path);
     }
-    std::sort(files.begin(), files.end());
   }
   if (files.empty()) {
     return tl::unexpected(base::error("JR-504",

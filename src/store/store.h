@@ -13,8 +13,7 @@
 //     uint64    0
 //     uint64    XXH3 of the 56 bytes before
 //   parts       each begins at a multiple of 8; what it holds is told by the directory
-//   directory   JSON: tables, columns, links, sources, and for each part {offset, bytes, hash}, where the hash is that
-//               of the part's own block directory, or of the whole part for a model text
+//   directory   tables, columns, links, sources, and where their parts stand (store/directory.h)
 //
 // A file is written beside its place, synced, and renamed, so that a reader sees the old store or the new one.
 #pragma once

@@ -10,17 +10,16 @@
 #include <cerrno>
 #include <charconv>
 #include <cstdio>
-#include <nlohmann/json.hpp>
 
 #include "base/diagnostics.h"
+#include "base/files.h"
 #include "base/parallel.h"
+#include "store/directory.h"
 #include "store/store.h"
 
 namespace juniper::store {
 
 namespace {
-
-using Json = nlohmann::json;
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
 constexpr std::uint32_t format_version = 3;
@@ -103,15 +102,15 @@ class Writer {
   Writer(NewFile& file, FileOverhead& overhead) : file_(file), overhead_(overhead) {}
 
   // Writes a part, padded to 8 bytes, and gives its entry in the directory.
-  Json part(std::span<const std::byte> bytes, std::uint64_t hash) {
-    const Json entry{{"offset", file_.at()}, {"bytes", bytes.size()}, {"hash", hash}};
+  PartEntry part(std::span<const std::byte> bytes, std::uint64_t hash) {
+    const PartEntry entry{file_.at(), bytes.size(), hash};
     file_.write(bytes);
     pad();
     return entry;
   }
-  Json part(const Codes& codes) { return part(codes.bytes().view(), codes.directory_hash()); }
-  Json part(const TextDictionary& texts) { return part(texts.bytes().view(), texts.directory_hash()); }
-  Json part(const std::string& text) {
+  PartEntry part(const Codes& codes) { return part(codes.bytes().view(), codes.directory_hash()); }
+  PartEntry part(const TextDictionary& texts) { return part(texts.bytes().view(), texts.directory_hash()); }
+  PartEntry part(const std::string& text) {
     const auto bytes = std::as_bytes(std::span(text));
     return part(bytes, hash_bytes(bytes));
   }
@@ -127,90 +126,69 @@ class Writer {
   FileOverhead& overhead_;
 };
 
-Json value_entry(const Value& value, Type type) {
-  return value.is_null() ? Json(nullptr) : Json(to_text(value, type));
-}
-
-Json column_entry(Writer& writer, const StoredColumn& column) {
+ColumnEntry column_entry(Writer& writer, const StoredColumn& column) {
   const Column& data = column.data;
-  Json entry{{"name", column.name},
-             {"calculated", column.calculated},
-             {"evaluate_nanoseconds", column.evaluate_nanoseconds},
-             {"encode_nanoseconds", column.encode_nanoseconds},
-             {"type", static_cast<int>(data.type.kind)},
-             {"scale", data.type.scale},
-             {"layout", static_cast<int>(data.layout)},
-             {"distinct", data.distinct},
-             {"nulls", data.nulls},
-             {"base", data.base},
-             {"step", data.step},
-             {"null_code", data.null_code},
-             {"least", value_entry(data.least, data.type)},
-             {"most", value_entry(data.most, data.type)},
-             {"encoding", data.encoding},
-             {"codes", writer.part(data.codes)}};
+  ColumnEntry entry;
+  entry.name = column.name;
+  entry.calculated = column.calculated ? 1 : 0;
+  entry.evaluate_nanoseconds = column.evaluate_nanoseconds;
+  entry.encode_nanoseconds = column.encode_nanoseconds;
+  entry.type = static_cast<std::uint64_t>(data.type.kind);
+  entry.scale = data.type.scale;
+  entry.layout = static_cast<std::uint64_t>(data.layout);
+  entry.distinct = data.distinct;
+  entry.nulls = data.nulls;
+  entry.base = data.base;
+  entry.step = data.step;
+  entry.null_code = data.null_code;
+  entry.least = to_text(data.least, data.type);
+  entry.most = to_text(data.most, data.type);
+  entry.encoding = data.encoding;
+  entry.codes = writer.part(data.codes);
   if (data.has_dictionary() && data.type.kind == TypeKind::text) {
-    entry["dictionary"] = writer.part(data.texts);
+    entry.dictionary = writer.part(data.texts);
   } else if (data.has_dictionary()) {
-    entry["smallest"] = data.numbers.smallest();
-    entry["dictionary"] = writer.part(data.numbers.codes());
+    entry.smallest = data.numbers.smallest();
+    entry.dictionary = writer.part(data.numbers.codes());
   }
   return entry;
 }
 
-Json directory_of(Writer& writer, const Store& store) {
-  Json directory{{"signature", store.signature}, {"load_nanoseconds", store.load_nanoseconds}};
-  directory["model_texts"] = Json::array();
-  for (const ModelText& text : store.model_texts) {
-    directory["model_texts"].push_back({{"name", text.name}, {"text", writer.part(text.text)}});
-  }
-  directory["tables"] = Json::array();
+// Writes all parts, and gives the directory of them.
+Directory write_parts(Writer& writer, const Store& store) {
+  Directory directory;
+  directory.signature = store.signature;
+  directory.load_nanoseconds = store.load_nanoseconds;
+  for (const ModelText& text : store.model_texts) directory.model_texts.push_back({text.name, writer.part(text.text)});
   for (const StoredTable& table : store.tables) {
-    Json entry{{"name", table.name},
-               {"signature", table.signature},
-               {"rows", table.rows},
-               {"source_bytes", table.source_bytes},
-               {"read_nanoseconds", table.read_nanoseconds},
-               {"encode_nanoseconds", table.encode_nanoseconds},
-               {"columns", Json::array()}};
-    for (const StoredColumn& column : table.columns) entry["columns"].push_back(column_entry(writer, column));
-    directory["tables"].push_back(std::move(entry));
+    TableEntry& entry = directory.tables.emplace_back();
+    entry.name = table.name;
+    entry.signature = table.signature;
+    entry.rows = table.rows;
+    entry.source_bytes = table.source_bytes;
+    entry.read_nanoseconds = table.read_nanoseconds;
+    entry.encode_nanoseconds = table.encode_nanoseconds;
+    for (const StoredColumn& column : table.columns) entry.columns.push_back(column_entry(writer, column));
   }
-  directory["links"] = Json::array();
   for (const StoredLink& link : store.links) {
-    directory["links"].push_back({{"name", link.name},
-                                  {"no_row", link.no_row},
-                                  {"rows", link.rows.size()},
-                                  {"resolve_nanoseconds", link.resolve_nanoseconds},
-                                  {"encoding", link.rows.describe()},
-                                  {"codes", writer.part(link.rows)}});
+    directory.links.push_back(
+        {link.name, link.rows.size(), link.no_row, link.resolve_nanoseconds, link.encoding, writer.part(link.rows)});
   }
-  directory["sources"] = Json::array();
-  for (const source::SourceFile& source : store.sources) {
-    directory["sources"].push_back({{"table", source.table},
-                                    {"path", source.path},
-                                    {"bytes", source.bytes},
-                                    {"modified_nanoseconds", source.modified_nanoseconds},
-                                    {"hash", source.hash},
-                                    {"rows", source.rows},
-                                    {"rejected", source.rejected}});
-  }
+  directory.sources = store.sources;
   return directory;
 }
 
 // Files that loads left behind which were killed while they wrote: PATH.PID-NUMBER.new of processes that are no more.
 void remove_leftovers(const std::filesystem::path& path) {
   const std::string prefix = path.filename().string() + ".";
-  const auto folder = path.has_parent_path() ? path.parent_path() : std::filesystem::path(".");
-  std::error_code error;
-  for (const auto& entry : std::filesystem::directory_iterator(folder, error)) {
-    const std::string name = entry.path().filename().string();
-    if (!name.starts_with(prefix) || entry.path().extension() != new_ending) continue;
+  for (const auto& entry : base::entries_of(path.parent_path())) {
+    const std::string name = entry.filename().string();
+    if (!name.starts_with(prefix) || entry.extension() != new_ending) continue;
     const std::string digits = name.substr(prefix.size(), name.size() - prefix.size() - new_ending.size());
     pid_t process = 0;
     const auto [end, bad] = std::from_chars(digits.data(), digits.data() + digits.size(), process);
     if (bad != std::errc() || end == digits.data() + digits.size() || *end != '-') continue;
-    if (::kill(process, 0) != 0 && errno == ESRCH) std::filesystem::remove(entry.path(), error);
+    if (::kill(process, 0) != 0 && errno == ESRCH) ::unlink(entry.c_str());
   }
 }
 
@@ -227,11 +205,11 @@ Result<void> write_store(Store& store, const std::filesystem::path& path) {
   Header header{magic, format_version, 0, 0, 0, 0, 0, 0, 0};
   file.write(std::as_bytes(std::span(&header, 1)));
   Writer writer(file, store.overhead);
-  const std::string directory = directory_of(writer, store).dump(-1, ' ', false, Json::error_handler_t::replace);
+  const std::vector<std::byte> directory = to_bytes(write_parts(writer, store));
   header.directory_offset = file.at();
   header.directory_bytes = store.overhead.directory = directory.size();
-  header.directory_hash = hash_bytes(std::as_bytes(std::span(directory)));
-  file.write(std::as_bytes(std::span(directory)));
+  header.directory_hash = hash_bytes(directory);
+  file.write(directory);
   header.file_bytes = store.file_bytes = file.at();
   header.header_hash = hash_of_header(header);
   file.rewrite_front(std::as_bytes(std::span(&header, 1)));
@@ -268,104 +246,98 @@ class Reader {
   Reader(std::shared_ptr<const Mapping> mapping, std::string file)
       : mapping_(std::move(mapping)), file_(std::move(file)) {}
 
-  StoredColumn column(const Json& entry, const StoredTable& table) const {
+  StoredColumn column(const ColumnEntry& entry, const StoredTable& table) const {
     StoredColumn column;
-    column.name = entry.at("name");
-    column.calculated = entry.at("calculated");
-    column.evaluate_nanoseconds = entry.at("evaluate_nanoseconds");
-    column.encode_nanoseconds = entry.at("encode_nanoseconds");
+    column.name = entry.name;
+    column.calculated = entry.calculated != 0;
+    column.evaluate_nanoseconds = entry.evaluate_nanoseconds;
+    column.encode_nanoseconds = entry.encode_nanoseconds;
     const std::string what = fmt::format("column {}.{}", table.name, column.name);
     const auto must = [&](bool good) {
       if (!good) throw Damage{what + " does not hold together"};
     };
     Column& data = column.data;
-    const int kind = entry.at("type");
-    const int layout = entry.at("layout");
-    must(kind >= 0 && kind <= static_cast<int>(TypeKind::time) && layout >= 0 &&
-         layout <= static_cast<int>(Layout::bits));
-    data.type = {static_cast<TypeKind>(kind), entry.at("scale").get<std::uint8_t>()};
-    data.layout = static_cast<Layout>(layout);
+    must(entry.type <= static_cast<std::uint64_t>(TypeKind::time) && entry.scale <= 18 &&
+         entry.layout <= static_cast<std::uint64_t>(Layout::bits));
+    data.type = {static_cast<TypeKind>(entry.type), static_cast<std::uint8_t>(entry.scale)};
+    data.layout = static_cast<Layout>(entry.layout);
     data.rows = table.rows;
-    data.distinct = entry.at("distinct");
-    data.nulls = entry.at("nulls");
-    data.base = entry.at("base");
-    data.step = entry.at("step");
-    data.null_code = entry.at("null_code");
-    data.least = value(entry.at("least"), data.type, what);
-    data.most = value(entry.at("most"), data.type, what);
-    data.encoding = entry.at("encoding");
+    data.distinct = entry.distinct;
+    data.nulls = entry.nulls;
+    data.base = entry.base;
+    data.step = entry.step;
+    data.null_code = entry.null_code;
+    if (data.distinct != 0) {
+      data.least = value(entry.least, data.type, what);
+      data.most = value(entry.most, data.type, what);
+    }
+    data.encoding = entry.encoding;
     const bool text = data.type.kind == TypeKind::text;
-    must(data.distinct <= data.rows && data.nulls <= data.rows && data.step != 0 && data.type.scale <= 18);
-    must(data.least.is_null() == (data.distinct == 0) && data.most.is_null() == (data.distinct == 0));
+    must(data.distinct <= data.rows && data.nulls <= data.rows && data.step != 0);
     must(data.layout != Layout::bits || (data.type.kind == TypeKind::real && data.null_code == null_bits));
     must(data.layout != Layout::offset || (data.type.kind != TypeKind::real && !text));
     must(data.layout != Layout::offset || data.distinct == 0 ||
          (data.least == data.value_of(0) && data.null_code != 0 && data.most == data.value_of(data.null_code - 1)));
     must(data.layout != Layout::dictionary || data.null_code == data.distinct);
-    data.codes = codes(entry.at("codes"), table.rows, data.null_code, what);
+    data.codes = codes(entry.codes, table.rows, data.null_code, what);
     if (!data.has_dictionary()) return column;
     const std::string dictionary = "the dictionary of " + what;
     if (text) {
-      auto texts = TextDictionary::view(bytes(entry.at("dictionary"), dictionary), data.distinct,
-                                        entry.at("dictionary").at("hash"), in_file(dictionary));
+      auto texts = TextDictionary::view(bytes(entry.dictionary, dictionary), data.distinct, entry.dictionary.hash,
+                                        in_file(dictionary));
       must(texts.has_value());
       data.texts = std::move(*texts);
     } else {
       constexpr auto any = std::numeric_limits<std::uint64_t>::max();
-      data.numbers = {codes(entry.at("dictionary"), data.distinct, any, dictionary),
-                      entry.at("smallest").get<std::uint64_t>()};
+      data.numbers = {codes(entry.dictionary, data.distinct, any, dictionary), entry.smallest};
     }
     return column;
   }
 
-  StoredLink link(const Json& entry) const {
+  StoredLink link(const LinkEntry& entry) const {
     StoredLink link;
-    link.name = entry.at("name");
-    link.no_row = entry.at("no_row");
-    link.resolve_nanoseconds = entry.at("resolve_nanoseconds");
-    link.encoding = entry.at("encoding");
-    link.rows = codes(entry.at("codes"), entry.at("rows"), link.no_row, "link " + link.name);
+    link.name = entry.name;
+    link.no_row = entry.no_row;
+    link.resolve_nanoseconds = entry.resolve_nanoseconds;
+    link.encoding = entry.encoding;
+    link.rows = codes(entry.codes, entry.rows, link.no_row, "link " + link.name);
     return link;
   }
 
   Store store(const Header& header) const {
-    const auto text = mapping_->bytes.subspan(header.directory_offset, header.directory_bytes);
-    const Json directory = Json::parse(reinterpret_cast<const char*>(text.data()),
-                                       reinterpret_cast<const char*>(text.data()) + text.size());
+    const auto read = read_directory(mapping_->bytes.subspan(header.directory_offset, header.directory_bytes));
+    if (!read) throw Damage{"its directory cannot be read"};
+    const Directory& directory = *read;
     Store store;
-    store.signature = directory.at("signature");
-    store.load_nanoseconds = directory.at("load_nanoseconds");
+    store.signature = directory.signature;
+    store.load_nanoseconds = directory.load_nanoseconds;
+    store.sources = directory.sources;
     store.overhead = {sizeof(Header), header.directory_bytes, 0, 0};
-    for (const Json& entry : directory.at("model_texts")) {
-      const Bytes part = bytes(entry.at("text"), "the model text");
-      if (hash_bytes(part.view()) != entry.at("text").at("hash").get<std::uint64_t>())
-        throw Damage{"the checksum of the model text differs"};
+    for (const ModelTextEntry& entry : directory.model_texts) {
+      const Bytes part = bytes(entry.text, "the model text");
+      if (hash_bytes(part.view()) != entry.text.hash) throw Damage{"the checksum of the model text differs"};
       store.model_texts.push_back(
-          {entry.at("name"), std::string(reinterpret_cast<const char*>(part.view().data()), part.size())});
+          {entry.name, std::string(reinterpret_cast<const char*>(part.view().data()), part.size())});
       store.overhead.model_text += part.size();
     }
     std::uint64_t in_parts = 0;
-    for (const Json& entry : directory.at("tables")) {
+    for (const TableEntry& entry : directory.tables) {
       StoredTable table;
-      table.name = entry.at("name");
-      table.signature = entry.at("signature");
-      table.rows = entry.at("rows");
-      table.source_bytes = entry.at("source_bytes");
-      table.read_nanoseconds = entry.at("read_nanoseconds");
-      table.encode_nanoseconds = entry.at("encode_nanoseconds");
-      for (const Json& c : entry.at("columns")) {
+      table.name = entry.name;
+      table.signature = entry.signature;
+      table.rows = entry.rows;
+      table.source_bytes = entry.source_bytes;
+      table.read_nanoseconds = entry.read_nanoseconds;
+      table.encode_nanoseconds = entry.encode_nanoseconds;
+      for (const ColumnEntry& c : entry.columns) {
         table.columns.push_back(column(c, table));
         in_parts += table.columns.back().data.bytes();
       }
       store.tables.push_back(std::move(table));
     }
-    for (const Json& entry : directory.at("links")) {
+    for (const LinkEntry& entry : directory.links) {
       store.links.push_back(link(entry));
       in_parts += store.links.back().rows.bytes().size();
-    }
-    for (const Json& entry : directory.at("sources")) {
-      store.sources.push_back({entry.at("table"), entry.at("path"), entry.at("bytes"), entry.at("modified_nanoseconds"),
-                               entry.at("hash"), entry.at("rows"), entry.at("rejected")});
     }
     store.file_bytes = header.file_bytes;
     store.overhead.padding = header.file_bytes - in_parts - store.overhead.total();
@@ -378,24 +350,22 @@ class Reader {
 
   std::string in_file(const std::string& what) const { return fmt::format("{} of {}", what, file_); }
 
-  Bytes bytes(const Json& entry, const std::string& what) const {
-    const auto offset = entry.at("offset").get<std::uint64_t>();
-    const auto size = entry.at("bytes").get<std::uint64_t>();
+  Bytes bytes(const PartEntry& entry, const std::string& what) const {
+    const auto [offset, size, hash] = entry;
     if (offset % 8 != 0 || offset > mapping_->bytes.size() || size > mapping_->bytes.size() - offset)
       throw Damage{fmt::format("{} lies outside of the file", what)};
     return {mapping_, mapping_->bytes.subspan(offset, size)};
   }
 
-  Codes codes(const Json& entry, std::uint64_t count, std::uint64_t largest, const std::string& what) const {
+  Codes codes(const PartEntry& entry, std::uint64_t count, std::uint64_t largest, const std::string& what) const {
     if (count > most_rows) throw Damage{fmt::format("{} has too many rows", what)};
-    auto codes = Codes::view(bytes(entry, what), count, largest, entry.at("hash"), in_file(what));
+    auto codes = Codes::view(bytes(entry, what), count, largest, entry.hash, in_file(what));
     if (!codes) throw Damage{fmt::format("{} does not hold together", what)};
     return std::move(*codes);
   }
 
-  static Value value(const Json& entry, Type type, const std::string& what) {
-    if (entry.is_null()) return {};
-    auto value = parse_value(entry.get<std::string>(), type);
+  static Value value(const std::string& text, Type type, const std::string& what) {
+    auto value = parse_value(text, type);
     if (!value) throw Damage{fmt::format("{} does not hold together", what)};
     return std::move(*value);
   }
@@ -455,8 +425,6 @@ Result<Store> open_store(const std::filesystem::path& path) {
     return Reader(*mapping, path.filename().string()).store(header);
   } catch (const Damage& damage) {
     return bad("JR-605", "the store is damaged: " + damage.what);
-  } catch (const Json::exception& e) {
-    return bad("JR-605", fmt::format("the store is damaged: its directory cannot be read ({})", e.what()));
   }
 }
 

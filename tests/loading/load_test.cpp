@@ -97,9 +97,8 @@ TEST(Load, WhatDecidesTheBytesMakesItStale) {
 std::string after_load(const test::SmallModel& model) {
   const auto report = load(model.path());
   if (!report) return test::messages(report.error());
-  return fmt::format(
-      "{} of {}: {}", report->tables[0].files_read, report->tables[0].files,
-      test::answer(model.open(), "by t.n, t.x, t.r, t.d show count(t) as c, max(n for t) as l"));
+  return fmt::format("{} of {}: {}", report->tables[0].files_read, report->tables[0].files,
+                     test::answer(model.open(), "by t.n, t.x, t.r, t.d show count(t) as c, max(n for t) as l"));
 }
 
 TEST(Load, OnlyFilesThatAreNewOrChangedAreRead) {
