@@ -24,6 +24,7 @@
 #include "juniper/links.h"
 #include "juniper/refactor.h"
 #include "juniper/report.h"
+#include "juniper/scan.h"
 #include "juniper/sql.h"
 #include "juniper/unfold.h"
 #include "juniper/value.h"
@@ -49,6 +50,7 @@ struct Arguments {
   std::string model;
   LoadSettings load;
   bool verify = false;
+  std::string output;
   WeighView weigh;
   std::size_t samples = 5;
   Question question;
@@ -87,6 +89,22 @@ template <class Value>
 int print_or_fail(const Result<Value>& result, const Console& console) {
   if (!result) return console.fail(result.error());
   console.print(report(*result));
+  return 0;
+}
+
+int run_scan(const Arguments& arguments, const Options& options, Console& console) {
+  const std::string folder =
+      arguments.output.empty() ? "." : std::filesystem::path(arguments.output).parent_path().string();
+  const auto scanned = scan(arguments.files, folder.empty() ? "." : folder, options);
+  console.clear_progress();
+  if (!scanned) return console.fail(scanned.error());
+  if (arguments.output.empty()) {
+    console.print(scanned->text);
+    return 0;
+  }
+  const auto written = write_new(*scanned, arguments.output);
+  if (!written) return console.fail(written.error());
+  console.print(report(*scanned));
   return 0;
 }
 
@@ -260,10 +278,14 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
                            int (*run)(const Arguments&, const Options&, Console&)) {
     CLI::App* const added = app.add_subcommand(name, what);
     added->callback([&chosen, run] { chosen = run; });
-    if (name != "demo" && name != "format")
+    if (name != "demo" && name != "format" && name != "scan")
       added->add_option("MODEL", arguments.model, "A .ridge text, or the .jrs store made from it")->required();
     return added;
   };
+  CLI::App* const scan_command = command("scan", "Propose a model text for CSV files: types, keys, links", run_scan);
+  scan_command->add_option("SOURCE", arguments.files, "CSV files, folders of them, or a datapackage.json")->required();
+  scan_command->add_option("--output", arguments.output, "Write the text to this new file, and tell what it holds")
+      ->option_text("FILE");
   CLI::App* const load_command =
       command("load", "Read the sources into the store; what each table and calculated column costs", run_load);
   load_command->add_flag_callback(

@@ -15,6 +15,7 @@
 #include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
+#include "juniper/scan.h"
 #include "juniper/sql.h"
 #include "juniper/unfold.h"
 #include "juniper/weigh.h"
@@ -87,6 +88,7 @@ std::string render(const Report& report, const RenderOptions& options = {});
 
 // Each result as a document.
 Report report(const LoadReport& load);
+Report report(const Scan& scan);
 Report report(const Verification& verification);
 struct WeighView {
   std::string sort = "bytes";  // bytes, name, rows, distinct, nulls, bits

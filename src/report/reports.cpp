@@ -29,6 +29,19 @@ std::string plural(std::uint64_t count, std::string word) {
 
 // --- load -----------------------------------------------------------------------------------------------------------
 
+Report report(const Scan& scan) {
+  Table tables{"tables",
+               InCsv::yes,
+               {left("table", "table"), left("source", "source"), right("files", "files"), right("rows", "rows"),
+                right("columns", "columns"), left("key", "key"), right("links", "links")},
+               {}};
+  for (const ScannedTable& t : scan.tables) {
+    tables.rows.push_back({{cell::text(t.table), cell::text(t.source), cell::count(t.files), cell::count(t.rows),
+                            cell::count(t.columns), cell::text(t.key), cell::count(t.links)}});
+  }
+  return {{std::move(tables)}};
+}
+
 Report report(const Verification& verification) {
   return {{Fact{"verified", "verified", cell::text(verification.store)},
            Fact{"columns", "columns", cell::count(verification.columns)},

@@ -140,13 +140,15 @@ void CsvRecords::read_exactly(char delimiter) {
   std::size_t mark = 0;
   line_count_ = 0;
   const std::string_view text = text_;
+  std::size_t first_field = 0;  // of the record at hand
   const auto stop = [&](std::size_t begin, std::string message, std::string suggestion) {
+    fields_.resize(first_field);
     end_ = BadRecord{"JR-502", line_count_, std::move(message), std::move(suggestion),
                      text.substr(begin, text.find('\n', at) - begin)};
   };
   while (at < text.size()) {
     const std::size_t record = at;
-    const std::size_t first_field = fields_.size();
+    first_field = fields_.size();
     std::uint32_t lines = 1;
     bool more = true;
     while (more) {

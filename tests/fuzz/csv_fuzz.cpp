@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <cstdlib>
 #include <fstream>
+#include <map>
 
 #include "source/csv_records.h"
 #include "source/csv_table.h"
@@ -16,11 +17,11 @@ namespace {
 using namespace juniper;
 using namespace juniper::source;
 
-// All records, or how the reading ended.
-std::string read_records(const std::string& path, std::size_t piece_bytes) {
-  std::string all;
+// All records, the good and the bad ones, by line; or how the reading ended.
+std::map<std::size_t, std::string> read_records(const std::string& path, std::size_t piece_bytes) {
+  std::map<std::size_t, std::string> all;
   auto pieces = CsvPieces::open(path, piece_bytes);
-  if (!pieces) return pieces.error()[0].code;
+  if (!pieces) return {{0, pieces.error()[0].code}};
   std::string buffer;
   std::string scratch;
   CsvRecords records;
@@ -28,21 +29,24 @@ std::string read_records(const std::string& path, std::size_t piece_bytes) {
   std::size_t line = 0;
   while (true) {
     const auto text = pieces->next(buffer, ',');
-    if (!text) return text.error()[0].code;
+    if (!text) return {{0, text.error()[0].code}};
     if (text->empty()) return all;
     records.read(*text, ',', width);
     width = records.width();
     for (std::size_t row = 0; row < records.rows(); ++row) {
-      all += std::to_string(line + records.line_of(row)) + '[';
+      std::string& record = all[line + records.line_of(row)];
       for (std::size_t i = 0; i < width; ++i) {
         const Field& field = records.field(row, i);
-        all += field.is_null() ? "~" : std::string(records.text(field, scratch));
-        all += '|';
+        record += field.is_null() ? "~" : std::string(records.text(field, scratch));
+        record += '|';
       }
       (void)records.record(row);
     }
-    for (const BadRecord& bad : records.bad_records()) all += std::to_string(line + bad.line) + bad.code;
-    if (records.end()) return all + records.end()->code;
+    for (const BadRecord& bad : records.bad_records()) all[line + bad.line] += bad.code;
+    if (const auto& end = records.end()) {
+      all[line + end->line] += end->code;
+      return all;
+    }
     line += records.lines();
   }
 }
@@ -52,7 +56,7 @@ std::string read_records(const std::string& path, std::size_t piece_bytes) {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
   static const std::string path = "/dev/shm/juniper-csv-fuzz." + std::to_string(::getpid());
   std::ofstream(path, std::ios::binary).write(reinterpret_cast<const char*>(data), static_cast<std::streamsize>(size));
-  const std::string whole = read_records(path, 1 << 20);
+  const auto whole = read_records(path, 1 << 20);
   for (const std::size_t piece_bytes : {16U, 100U}) {
     if (read_records(path, piece_bytes) != whole) std::abort();
   }

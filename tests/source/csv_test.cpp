@@ -102,6 +102,8 @@ TEST(CsvReader, ReadsWhatTheStandardDescribes) {
                         Case{"a\n\"x\" y\n", "[a]JR-502"},
                         Case{"a\n\"x\n", "[a]JR-502"},
                         Case{"a\rb\n", "JR-502"},
+                        Case{"a,b\n1,2\n3,4,\"x\n", "[a|b][1|2]JR-502"},
+                        Case{"a,b\n3,4,\"x\"y\n", "[a|b]JR-502"},
                         Case{"a,b\n1", "[a|b] JR-506 2"},
                         Case{"a,b\n1,2\n\n3,4,5\n\"x\n\",6,\n7,8\n", "[a|b][1|2][7|8] JR-506 4 JR-506 5"},
                         Case{"a,b,c\n1,2,3\n\n\n4\n5,6,7,8,9\n", "[a|b|c][1|2|3] JR-506 5 JR-506 6"}}) {

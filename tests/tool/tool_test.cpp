@@ -147,7 +147,7 @@ TEST_F(ToolTest, AsksSavedAndTypedQueriesWithConditions) {
 
 TEST_F(ToolTest, WrongUsageIs2) {
   expect_error(run_tool({}), 2, "");
-  expect_error(run_tool({"wiegh", model_}), 2, "there is no command 'wiegh'; the commands are load, weigh");
+  expect_error(run_tool({"wiegh", model_}), 2, "there is no command 'wiegh'; the commands are scan, load, weigh");
   expect_error(run_tool({"weigh"}), 2, "MODEL");
   expect_error(run_tool({"weigh", model_, "--format", "xml"}), 2, "--format");
   expect_error(run_tool({"weigh", model_, "--sort", "weight"}), 2, "JR-003");

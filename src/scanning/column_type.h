@@ -1,0 +1,36 @@
+// The narrowest type that all fields of a column have.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include "juniper/value.h"
+
+namespace juniper::scanning {
+
+// Sees the fields of a column one by one. Whole numbers become decimals and these reals when a field asks for it;
+// everything else that does not fit what was there makes the column a text. Numbers with leading zeros are texts.
+class TypeFinder {
+ public:
+  // A field that is not null, and where it stands.
+  void add(std::string_view text, std::uint64_t line);
+
+  // Text where no field was seen.
+  Type type() const;
+  // Why a column is text whose first fields were not: "reads as a date until line 17, where "n/a" stands"; else "".
+  const std::string& reason() const { return reason_; }
+  bool has_values() const { return kind_.has_value(); }
+
+ private:
+  bool take_number(std::string_view text);
+  void become_text(std::string_view text, std::uint64_t line);
+
+  std::optional<TypeKind> kind_;  // of all fields so far
+  unsigned whole_digits_ = 0;     // the most before a point
+  unsigned scale_ = 0;            // the most behind
+  std::string reason_;
+};
+
+}  // namespace juniper::scanning

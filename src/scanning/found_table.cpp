@@ -1,0 +1,220 @@
+#include "scanning/found_table.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <map>
+#include <set>
+
+#include "base/diagnostics.h"
+#include "base/parallel.h"
+#include "language/lexer.h"
+#include "scanning/column_type.h"
+#include "source/csv_records.h"
+
+namespace juniper::scanning {
+
+namespace {
+
+namespace fs = std::filesystem;
+
+// The header of a file, as text, and the delimiter that it most likely has.
+struct Head {
+  std::string line;
+  char delimiter = ',';
+};
+
+Result<Head> head_of(const fs::path& path) {
+  auto pieces = source::CsvPieces::open(path, 1 << 12);
+  if (!pieces) return tl::unexpected(pieces.error());
+  std::string buffer;
+  const auto text = pieces->next(buffer, ',');
+  if (!text) return tl::unexpected(text.error());
+  Head head;
+  head.line = text->substr(0, source::first_record_end(*text, ','));
+  // The one that stands there most often; the comma where none does.
+  std::ptrdiff_t most = 0;
+  for (const char candidate : {',', ';', '\t', '|'}) {
+    const auto count = std::count(head.line.begin(), head.line.end(), candidate);
+    if (count > most) head.delimiter = candidate;
+    most = std::max(most, count);
+  }
+  return head;
+}
+
+// A name of small letters, digits and underscores from any text.
+std::string plain_name(std::string_view text, const std::string& otherwise) {
+  std::string name;
+  for (const char c : text) {
+    const bool kept = (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9');
+    if (kept)
+      name += c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+    else if (!name.empty() && name.back() != '_')
+      name += '_';
+  }
+  while (name.ends_with('_')) name.pop_back();
+  if (name.empty()) name = otherwise;
+  if (name[0] >= '0' && name[0] <= '9') name.insert(0, otherwise + "_");
+  return language::is_plain_name(name) ? name : name + "_";
+}
+
+// "sessions-2024.csv.gz" as "sessions" and "sessions-*.csv.gz".
+std::pair<std::string, std::string> stem_and_pattern(const std::string& file) {
+  const std::size_t dot = std::min(file.find('.'), file.size());
+  const std::string stem = file.substr(0, dot);
+  const std::size_t end = stem.find_last_not_of("0123456789-_ ");
+  const std::string short_stem = end == std::string::npos ? stem : stem.substr(0, end + 1);
+  if (short_stem.size() == stem.size()) return {stem, file};
+  const std::size_t first_digit = stem.find_first_of("0123456789", short_stem.size());
+  if (first_digit == std::string::npos) return {stem, file};
+  return {short_stem, stem.substr(0, first_digit) + "*" + file.substr(dot)};
+}
+
+std::string unique_name(std::string name, std::set<std::string>& taken) {
+  const std::string first = name;
+  for (int n = 2; !taken.insert(name).second; ++n) name = fmt::format("{}_{}", first, n);
+  return name;
+}
+
+// Finds the types of all columns: a pass over every file.
+Result<void> find_types(const FoundTable& table, const std::vector<std::string>& headers,
+                        std::vector<TypeFinder>& finders) {
+  for (const fs::path& path : table.files.files) {
+    auto pieces = source::CsvPieces::open(path);
+    if (!pieces) return tl::unexpected(pieces.error());
+    std::string buffer;
+    std::string scratch;
+    source::CsvRecords records;
+    std::vector<std::size_t> positions;
+    std::uint64_t line = 1;
+    while (true) {
+      auto text = pieces->next(buffer, table.delimiter);
+      if (!text) return tl::unexpected(text.error());
+      if (text->empty()) break;
+      if (positions.empty()) {
+        const std::size_t end = source::first_record_end(*text, table.delimiter);
+        records.read(text->substr(0, end), table.delimiter, 0);
+        line += records.lines();
+        text->remove_prefix(end);
+        for (const std::string& header : headers) {
+          for (std::size_t i = 0; i < records.width(); ++i) {
+            if (records.text(records.field(0, i), scratch) == header) positions.push_back(i);
+          }
+        }
+      }
+      records.read(*text, table.delimiter, records.width());
+      for (std::size_t c = 0; c < positions.size(); ++c) {
+        for (std::size_t row = 0; row < records.rows(); ++row) {
+          const source::Field& field = records.field(row, positions[c]);
+          if (!field.is_null()) finders[c].add(records.text(field, scratch), line + records.line_of(row));
+        }
+      }
+      line += records.lines();
+    }
+  }
+  return {};
+}
+
+}  // namespace
+
+Result<std::vector<TableFiles>> group_files(std::vector<fs::path> files) {
+  std::sort(files.begin(), files.end());
+  std::map<std::pair<std::string, std::string>, TableFiles> groups;  // by pattern and header
+  std::map<std::string, std::set<std::string>> headers;              // of each pattern
+  for (const fs::path& path : files) {
+    const auto head = head_of(path);
+    if (!head) return tl::unexpected(head.error());
+    const auto [stem, pattern] = stem_and_pattern(path.filename().string());
+    headers[pattern].insert(head->line);
+    TableFiles& group = groups[{pattern, head->line}];
+    group.name = stem;
+    group.pattern = path.parent_path() / pattern;
+    group.delimiter = head->delimiter;
+    group.files.push_back(path);
+  }
+  std::vector<TableFiles> tables;
+  for (auto& [key, group] : groups) {
+    // A pattern that would match files of another header, or one file alone, is none.
+    if (headers[key.first].size() == 1 && group.files.size() > 1) {
+      tables.push_back(std::move(group));
+      continue;
+    }
+    for (const fs::path& path : group.files) {
+      TableFiles single = group;
+      single.files = {path};
+      single.pattern = path;
+      single.name = path.filename().string().substr(0, path.filename().string().find('.'));
+      tables.push_back(std::move(single));
+    }
+  }
+  return tables;
+}
+
+Result<FoundTable> read_found_table(const TableFiles& files, const Options& options) {
+  FoundTable table;
+  table.files = files;
+  table.name = plain_name(files.name, "t");
+  const auto head = head_of(files.files.front());
+  if (!head) return tl::unexpected(head.error());
+  table.delimiter = files.delimiter.value_or(head->delimiter);
+  if (head->line.empty()) {
+    return tl::unexpected(base::error_at("JR-505", Place{files.files.front().string(), 1, 0},
+                                         "this file is empty: not even a header stands in it"));
+  }
+  source::CsvRecords header;
+  std::string padded = head->line + std::string(source::marks_overrun, '\0');
+  header.read(std::string_view(padded).substr(0, head->line.size()), table.delimiter, 0);
+  if (header.rows() == 0) {
+    return tl::unexpected(base::error_at("JR-502", Place{files.files.front().string(), 1, 0},
+                                         "the header of this file cannot be read", "its quotes do not close"));
+  }
+  std::vector<std::string> headers;
+  std::set<std::string> names;
+  std::string scratch;
+  for (std::size_t i = 0; i < header.width(); ++i) {
+    const std::string name(header.text(header.field(0, i), scratch));
+    if (name.empty()) {
+      table.comments.push_back(fmt::format("column {} has no name in the header, and is not read", i + 1));
+    } else if (std::find(headers.begin(), headers.end(), name) != headers.end()) {
+      table.comments.push_back(fmt::format("the header has \"{}\" several times", name));
+    } else {
+      headers.push_back(name);
+    }
+  }
+  // Columns that stand several times can't be told apart.
+  for (const std::string& comment : table.comments)
+    std::erase_if(headers,
+                  [&](const std::string& name) { return comment.find('"' + name + '"') != std::string::npos; });
+  std::vector<TypeFinder> finders(headers.size());
+  if (auto found = find_types(table, headers, finders); !found) return tl::unexpected(found.error());
+  source::TableRequest request{table.name, {}, "", table.delimiter, {}};
+  for (std::size_t c = 0; c < headers.size(); ++c) {
+    FoundColumn column;
+    column.header = headers[c];
+    const std::string name = language::is_plain_name(headers[c]) ? headers[c] : plain_name(headers[c], "column");
+    column.name = unique_name(name, names);
+    Type type = finders[c].type();
+    column.comment = finders[c].reason();
+    if (std::find(files.text_columns.begin(), files.text_columns.end(), headers[c]) != files.text_columns.end()) {
+      type = {TypeKind::text, 0};
+      column.comment.clear();
+    }
+    if (!finders[c].has_values()) column.comment = "no row has a value";
+    request.columns.push_back({column.name, column.header, type});
+    table.columns.push_back(std::move(column));
+  }
+  source::ReadSettings settings;
+  settings.threads = options.threads;
+  settings.progress = [&](std::uint64_t bytes, std::uint64_t rows) {
+    if (options.progress) options.progress({"reading " + table.name, rows, bytes, 0});
+  };
+  auto read = source::read_table(request, files.files, settings);
+  if (!read) return tl::unexpected(read.error());
+  table.rows = read->rows;
+  base::parallel_for(table.columns.size(), options.threads,
+                     [&](std::size_t c) { table.columns[c].data = store::encode_column(std::move(read->columns[c])); });
+  return table;
+}
+
+}  // namespace juniper::scanning

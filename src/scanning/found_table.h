@@ -1,0 +1,57 @@
+// What the files of one table hold.
+#pragma once
+
+#include <filesystem>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "source/csv_table.h"
+#include "store/column.h"
+
+namespace juniper::scanning {
+
+// Files that are to be one table, and what a description says of them.
+struct TableFiles {
+  std::string name;
+  std::filesystem::path pattern;  // matches all its files and no other
+  std::vector<std::filesystem::path> files;
+  std::optional<char> delimiter;
+  std::vector<std::string> text_columns;  // headers of columns that are declared to be texts
+  std::vector<std::string> key;           // declared headers
+  struct Reference {
+    std::vector<std::string> columns;
+    std::string table;  // "" for itself
+    std::vector<std::string> to;
+  };
+  std::vector<Reference> references;
+};
+
+struct FoundColumn {
+  std::string header;
+  std::string name;     // as the model calls it
+  std::string comment;  // what is doubtful; "" for nothing
+  store::Column data;
+
+  bool could_be_key() const {
+    return data.rows > 0 && data.distinct == data.rows && data.type.kind != TypeKind::real &&
+           data.type.kind != TypeKind::boolean;
+  }
+};
+
+struct FoundTable {
+  TableFiles files;
+  std::string name;
+  char delimiter = ',';
+  std::uint64_t rows = 0;
+  std::vector<FoundColumn> columns;
+  std::vector<std::string> comments;
+};
+
+// The tables that CSV files make: files of the same header whose names differ in digits alone are one.
+Result<std::vector<TableFiles>> group_files(std::vector<std::filesystem::path> files);
+
+// Reads all rows, to find the types, and once more, to count the values. Errors: as in reading a table.
+Result<FoundTable> read_found_table(const TableFiles& files, const Options& options);
+
+}  // namespace juniper::scanning

@@ -1,0 +1,413 @@
+#include "juniper/scan.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cerrno>
+#include <cstdio>
+#include <cstring>
+#include <functional>
+#include <memory>
+#include <set>
+
+#include "base/calendar.h"
+#include "base/failure.h"
+#include "base/files.h"
+#include "base/format.h"
+#include "juniper/format.h"
+#include "language/lexer.h"
+#include "loading/resolve_link.h"
+#include "scanning/found_table.h"
+#include "scanning/package.h"
+
+namespace juniper {
+
+namespace {
+
+namespace fs = std::filesystem;
+using namespace scanning;
+using language::written_name;
+using language::written_text;
+
+// A link that the data could bear.
+struct FoundLink {
+  std::size_t from = 0;
+  std::size_t column = 0;
+  std::size_t to = 0;
+  std::uint64_t keys = 0;     // rows of the many side with a key
+  std::uint64_t matched = 0;  // of them
+  bool declared = false;
+  std::string role;
+
+  double share() const { return keys == 0 ? 0 : static_cast<double>(matched) / static_cast<double>(keys); }
+};
+
+// "stations" as "station", "cities" as "city".
+std::string singular(const std::string& name) {
+  if (name.ends_with("ies")) return name.substr(0, name.size() - 3) + "y";
+  if (name.ends_with("ses") || name.ends_with("xes")) return name.substr(0, name.size() - 2);
+  return name.ends_with("s") && !name.ends_with("ss") ? name.substr(0, name.size() - 1) : name;
+}
+
+// True if a column's name speaks of a key of another table: "bay_id" or "home_bay_id" of bays.bay_id, "bay" of bays.id.
+bool speaks_of(const std::string& column, const std::string& table, const std::string& key) {
+  if (column == key) return key != "id";
+  const std::string one = singular(table);
+  for (const std::string& name : {key == "id" ? one + "_id" : key, one, one + "_" + key, one + "_id", one + "_code"}) {
+    if (column == name || column.ends_with("_" + name)) return true;
+  }
+  return false;
+}
+
+class Scanner {
+ public:
+  Scanner(fs::path text_folder, const Options& options) : text_folder_(std::move(text_folder)), options_(options) {}
+
+  Result<Scan> run(const std::vector<std::string>& paths) {
+    const auto files = find(paths);
+    if (!files) return tl::unexpected(files.error());
+    Diagnostics errors;
+    std::set<std::string> names;
+    for (const TableFiles& table : *files) {
+      auto read = read_found_table(table, options_);
+      if (!read) {
+        errors.insert(errors.end(), read.error().begin(), read.error().end());
+        continue;
+      }
+      const std::string name = read->name;
+      for (int n = 2; !names.insert(read->name).second; ++n) read->name = fmt::format("{}_{}", name, n);
+      tables_.push_back(std::move(*read));
+    }
+    if (!errors.empty()) return tl::unexpected(std::move(errors));
+    for (std::size_t t = 0; t < tables_.size(); ++t) keys_.push_back(find_key(t));
+    find_calendar();
+    find_links();
+    return write();
+  }
+
+ private:
+  // The files of tables, from files, folders and packages.
+  static Result<std::vector<TableFiles>> find(const std::vector<std::string>& paths) {
+    std::vector<TableFiles> tables;
+    std::vector<fs::path> files;
+    for (const std::string& path : paths) {
+      fs::path package = fs::path(path).extension() == ".json" ? fs::path(path) : fs::path(path) / "datapackage.json";
+      if (fs::is_regular_file(package)) {
+        auto found = read_package(package);
+        if (!found) return tl::unexpected(found.error());
+        std::move(found->begin(), found->end(), std::back_inserter(tables));
+      } else if (fs::is_directory(path)) {
+        for (const fs::path& entry : base::entries_of(path)) {
+          const std::string name = entry.filename().string();
+          for (const std::string_view ending : {".csv", ".csv.gz", ".csv.zst", ".tsv", ".tsv.gz", ".tsv.zst"}) {
+            if (name.ends_with(ending)) files.push_back(entry);
+          }
+        }
+      } else {
+        files.emplace_back(path);
+      }
+    }
+    auto grouped = group_files(files);
+    if (!grouped) return tl::unexpected(grouped.error());
+    std::move(grouped->begin(), grouped->end(), std::back_inserter(tables));
+    if (tables.empty()) {
+      return tl::unexpected(base::error("JR-512", "there are no CSV files to scan here",
+                                        "name a folder with .csv files (also .csv.gz, .csv.zst), or the files"));
+    }
+    return tables;
+  }
+
+  const FoundColumn& column(std::size_t table, std::size_t number) const { return tables_[table].columns[number]; }
+
+  // The column of a table that its rows are told apart by: the declared one, one whose name says so, or the first of
+  // all.
+  std::optional<std::size_t> find_key(std::size_t t) const {
+    const FoundTable& table = tables_[t];
+    std::optional<std::size_t> best;
+    int best_rank = 0;
+    for (std::size_t c = 0; c < table.columns.size(); ++c) {
+      const FoundColumn& candidate = table.columns[c];
+      const TypeKind kind = candidate.data.type.kind;
+      if (!candidate.could_be_key() || (kind != TypeKind::integer && kind != TypeKind::text && kind != TypeKind::date))
+        continue;
+      int rank = c == 0 ? 2 : 0;
+      const std::string one = singular(table.name);
+      if (candidate.name == "id" || candidate.name == one || candidate.name.starts_with(one + "_")) rank = 3;
+      if (table.files.key.size() == 1 && table.files.key[0] == candidate.header) rank = 4;
+      if (rank > best_rank) {
+        best = c;
+        best_rank = rank;
+      }
+    }
+    return best;
+  }
+
+  // A table whose key is a date, with numbers that are its years, quarters or months.
+  void find_calendar() {
+    std::size_t most = 0;
+    for (std::size_t t = 0; t < tables_.size(); ++t) {
+      if (!keys_[t] || column(t, *keys_[t]).data.type.kind != TypeKind::date) continue;
+      const std::vector<std::size_t> periods = periods_of(t);
+      if (periods.size() <= most) continue;
+      most = periods.size();
+      calendar_ = t;
+      periods_ = periods;
+    }
+  }
+
+  std::vector<std::size_t> periods_of(std::size_t t) const {
+    const store::Column& day = column(t, *keys_[t]).data;
+    const std::array<std::function<std::int64_t(std::chrono::year_month_day)>, 3> parts{
+        [](auto d) { return std::int64_t{static_cast<int>(d.year())}; },
+        [](auto d) { return std::int64_t{(static_cast<unsigned>(d.month()) + 2) / 3}; },
+        [](auto d) { return std::int64_t{static_cast<unsigned>(d.month())}; }};
+    std::vector<std::size_t> periods;
+    for (const auto& part : parts) {
+      for (std::size_t c = 0; c < tables_[t].columns.size(); ++c) {
+        const store::Column& data = column(t, c).data;
+        if (data.type.kind != TypeKind::integer || data.nulls != 0) continue;
+        bool same = data.rows > 0;
+        for (std::uint64_t row = 0; row < data.rows && same; ++row) {
+          same = part(base::civil_from_days(day.exact_of(day.codes.at(row)))) == data.exact_of(data.codes.at(row));
+        }
+        if (same) periods.push_back(c);
+      }
+    }
+    // A text for each month is a period as well.
+    const std::vector<std::size_t> numbers = periods;
+    for (std::size_t c = 0; c < tables_[t].columns.size(); ++c) {
+      const auto order = order_of(t, c);
+      if (order && std::find(numbers.begin(), numbers.end(), *order) != numbers.end()) periods.push_back(c);
+    }
+    return periods;
+  }
+
+  // The column of small numbers that a column of a few texts goes along with, one to one, and could be sorted by.
+  std::optional<std::size_t> order_of(std::size_t t, std::size_t c) const {
+    const store::Column& text = column(t, c).data;
+    constexpr std::uint64_t most = 60;
+    if (text.type.kind != TypeKind::text || text.distinct < 3 || text.distinct > most || text.nulls != 0) return {};
+    if (text.distinct * 2 > text.rows) return {};  // a name of each row, more than of a few things
+    for (std::size_t other = 0; other < tables_[t].columns.size(); ++other) {
+      const store::Column& number = column(t, other).data;
+      if (number.type.kind != TypeKind::integer || number.distinct != text.distinct || number.nulls != 0) continue;
+      if (number.null_code > 4 * most) continue;
+      std::vector<std::optional<std::uint64_t>> partner(text.distinct);
+      bool same = true;
+      for (std::uint64_t row = 0; row < text.rows && same; ++row) {
+        auto& known = partner[text.codes.at(row)];
+        const std::uint64_t code = number.codes.at(row);
+        same = !known || *known == code;
+        known = code;
+      }
+      if (same) return other;
+    }
+    return {};
+  }
+
+  // --- links ---
+
+  std::optional<FoundLink> look_at(std::size_t from, std::size_t c, std::size_t to) const {
+    const store::Column* const many = &column(from, c).data;
+    const store::Column* const one = &column(to, *keys_[to]).data;
+    if (many->type != one->type || many->distinct == 0) return {};
+    FoundLink link;
+    link.from = from;
+    link.column = c;
+    link.to = to;
+    const store::StoredLink resolved = loading::resolve_link({&many, 1}, {&one, 1});
+    link.keys = many->rows - many->nulls;
+    std::vector<std::uint64_t> rows(store::block_rows);
+    for (std::size_t block = 0; block < resolved.rows.blocks(); ++block) {
+      resolved.rows.decode_block(block, rows.data());
+      const auto end = rows.begin() + static_cast<std::ptrdiff_t>(resolved.rows.rows_in_block(block));
+      link.matched += static_cast<std::uint64_t>(
+          std::count_if(rows.begin(), end, [&](std::uint64_t row) { return row != resolved.no_row; }));
+    }
+    return link;
+  }
+
+  bool declares(std::size_t from, std::size_t c, std::size_t to) const {
+    for (const TableFiles::Reference& reference : tables_[from].files.references) {
+      if (reference.columns.size() == 1 && reference.columns[0] == column(from, c).header &&
+          reference.table == tables_[to].files.name && reference.to[0] == column(to, *keys_[to]).header)
+        return true;
+    }
+    return false;
+  }
+
+  void find_links() {
+    for (std::size_t from = 0; from < tables_.size(); ++from) {
+      for (std::size_t c = 0; c < tables_[from].columns.size(); ++c) {
+        std::optional<FoundLink> best;
+        for (std::size_t to = 0; to < tables_.size(); ++to) {
+          if (to == from || !keys_[to]) continue;
+          const FoundColumn& many = column(from, c);
+          const bool is_day = to == calendar_ && many.data.type.kind == TypeKind::date;
+          const bool declared = declares(from, c, to);
+          if (!declared && !is_day && !speaks_of(many.name, tables_[to].name, column(to, *keys_[to]).name)) continue;
+          // Of two tables with the same key, the smaller one is the one side.
+          if (keys_[from] == c &&
+              (tables_[from].rows < tables_[to].rows || (tables_[from].rows == tables_[to].rows && from < to)))
+            continue;
+          auto link = look_at(from, c, to);
+          if (!link) continue;
+          link->declared = declared;
+          if (is_day && !declared && link->share() < 0.5) continue;  // days of another time
+          if (!best || link->share() > best->share()) best = link;
+        }
+        if (best) links_.push_back(*best);
+      }
+    }
+    name_roles();
+  }
+
+  // Only the first link between two tables needs no role: the one whose column is called as the key is.
+  void name_roles() {
+    std::stable_sort(links_.begin(), links_.end(), [&](const FoundLink& a, const FoundLink& b) {
+      const auto rank = [&](const FoundLink& link) {
+        return std::tuple(link.from, column(link.from, link.column).name != column(link.to, *keys_[link.to]).name);
+      };
+      return rank(a) < rank(b);
+    });
+    std::set<std::pair<std::size_t, std::size_t>> linked;
+    std::set<std::string> taken;
+    for (const FoundTable& table : tables_) taken.insert(table.name);
+    for (FoundLink& link : links_) {
+      if (!is_sure(link) || linked.insert({link.from, link.to}).second) continue;
+      std::string stem = column(link.from, link.column).name;
+      const std::string& key = column(link.to, *keys_[link.to]).name;
+      if (stem.ends_with("_" + key)) stem = stem.substr(0, stem.size() - key.size() - 1);
+      link.role = stem + "_" + tables_[link.to].name;
+      while (!taken.insert(link.role).second) link.role += "_2";
+    }
+  }
+
+  // Whether a link is written as one, or as a comment.
+  static bool is_sure(const FoundLink& link) { return link.declared || link.share() >= 0.5; }
+
+  // --- the text ---
+
+  std::string source_of(const FoundTable& table) const {
+    const fs::path beside = fs::absolute(table.files.pattern).lexically_relative(fs::absolute(text_folder_));
+    return (beside.empty() ? table.files.pattern : beside).lexically_normal().string();
+  }
+
+  static std::string format_of(Type type) {
+    if (type.kind != TypeKind::decimal) return "";
+    return fmt::format("  format \"#,##0.{}\"", std::string(type.scale, '0'));
+  }
+
+  std::string table_text(std::size_t t) const {
+    const FoundTable& table = tables_[t];
+    std::string text;
+    for (const std::string& comment : table.comments) text += "# " + comment + "\n";
+    if (!keys_[t]) text += "# no column tells all rows apart\n";
+    if (t == calendar_) {
+      const store::Column& day = column(t, *keys_[t]).data;
+      const auto span = static_cast<std::uint64_t>(day.most.exact() - day.least.exact()) + 1;
+      if (span > day.rows)
+        text += fmt::format("# {} days are missing between the first and the last\n", span - day.rows);
+    }
+    text += fmt::format("table {} from csv {}", written_name(table.name), written_text(source_of(table)));
+    if (table.delimiter != ',') text += fmt::format(" (delimiter {})", written_text(std::string(1, table.delimiter)));
+    text += " {\n";
+    for (std::size_t c = 0; c < table.columns.size(); ++c) {
+      const FoundColumn& found = table.columns[c];
+      text +=
+          fmt::format("  {}{} {}", keys_[t] == c ? "key " : "", written_name(found.name), to_string(found.data.type));
+      if (found.header != found.name) text += " from " + written_text(found.header);
+      text += format_of(found.data.type);
+      if (const auto order = order_of(t, c)) text += " sorted by " + written_name(column(t, *order).name);
+      if (!found.comment.empty()) text += "  # text: " + found.comment;
+      text += "\n";
+    }
+    return text + "}\n";
+  }
+
+  std::string link_text(const FoundLink& link) const {
+    const std::string from =
+        written_name(tables_[link.from].name) + "." + written_name(column(link.from, link.column).name);
+    const std::string to =
+        written_name(tables_[link.to].name) + "." + written_name(column(link.to, *keys_[link.to]).name);
+    std::string text;
+    if (link.matched < link.keys) {
+      text += fmt::format("# {} of {} rows carry a key that is not there\n", base::grouped(link.keys - link.matched),
+                          base::grouped(link.keys));
+    }
+    if (!is_sure(link)) text += "# perhaps: ";
+    text += fmt::format("link {} -> {}", from, to);
+    if (!link.role.empty()) text += " as " + written_name(link.role);
+    return text + "\n";
+  }
+
+  Result<Scan> write() const {
+    Scan made;
+    std::string text = "# Proposed from the files. What was doubtful stands in comments.\n\n";
+    std::set<std::size_t> facts;
+    for (std::size_t t = 0; t < tables_.size(); ++t) {
+      text += table_text(t) + "\n";
+      facts.insert(t);
+    }
+    for (const FoundLink& link : links_) {
+      text += link_text(link);
+      if (is_sure(link)) facts.erase(link.to);
+    }
+    if (calendar_ != none && !periods_.empty()) {
+      std::string periods;
+      for (const std::size_t c : periods_)
+        periods += (periods.empty() ? "" : ", ") + written_name(column(calendar_, c).name);
+      text += fmt::format("calendar {}.{} periods ({})\n", written_name(tables_[calendar_].name),
+                          written_name(column(calendar_, *keys_[calendar_]).name), periods);
+    }
+    text += "\n";
+    std::set<std::string> taken;
+    for (const FoundTable& table : tables_) taken.insert(table.name);
+    for (const FoundLink& link : links_) taken.insert(link.role);
+    for (const std::size_t t : facts) {
+      std::string name = "n_" + tables_[t].name;
+      while (!taken.insert(name).second) name += "_2";
+      text +=
+          fmt::format("measure {} = count({})  format \"#,##0\"\n", written_name(name), written_name(tables_[t].name));
+    }
+    auto layout = canonical_layout(text, "the proposed text");
+    if (!layout) return tl::unexpected(layout.error());
+    made.text = std::move(*layout);
+    for (std::size_t t = 0; t < tables_.size(); ++t) {
+      const auto starts = std::count_if(links_.begin(), links_.end(),
+                                        [&](const FoundLink& link) { return link.from == t && is_sure(link); });
+      made.tables.push_back({tables_[t].name, source_of(tables_[t]), tables_[t].files.files.size(), tables_[t].rows,
+                             tables_[t].columns.size(), keys_[t] ? column(t, *keys_[t]).name : "",
+                             static_cast<std::uint64_t>(starts)});
+    }
+    return made;
+  }
+
+  static constexpr std::size_t none = ~std::size_t{0};
+  fs::path text_folder_;
+  const Options& options_;
+  std::vector<FoundTable> tables_;
+  std::vector<std::optional<std::size_t>> keys_;
+  std::size_t calendar_ = none;
+  std::vector<std::size_t> periods_;
+  std::vector<FoundLink> links_;
+};
+
+}  // namespace
+
+Result<Scan> scan(const std::vector<std::string>& paths, const std::string& text_folder, const Options& options) {
+  return base::guarded([&]() -> Result<Scan> { return Scanner(text_folder, options).run(paths); });
+}
+
+Result<void> write_new(const Scan& scan, const std::string& path) {
+  // "x": never over a text that somebody has worked on.
+  const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), "wbx"), &std::fclose);
+  if (file && std::fwrite(scan.text.data(), 1, scan.text.size(), file.get()) == scan.text.size() &&
+      std::fflush(file.get()) == 0)
+    return {};
+  return tl::unexpected(base::error("JR-514", fmt::format("cannot write {}: {}", path, std::strerror(errno)),
+                                    "name a new file with --output"));
+}
+
+}  // namespace juniper

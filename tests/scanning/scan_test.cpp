@@ -1,0 +1,199 @@
+#include <gtest/gtest.h>
+
+#include <random>
+#include <set>
+
+#include "juniper/demo.h"
+#include "juniper/scan.h"
+#include "juniper/weigh.h"
+#include "scanning/column_type.h"
+#include "support/support.h"
+
+namespace juniper {
+namespace {
+
+std::string type_of(const std::vector<std::string>& fields) {
+  scanning::TypeFinder finder;
+  std::uint64_t line = 2;
+  for (const std::string& field : fields) finder.add(field, line++);
+  return to_string(finder.type()) + (finder.reason().empty() ? "" : ": " + finder.reason());
+}
+
+TEST(Scan, FindsTheNarrowestTypeOfAllFields) {
+  EXPECT_EQ(type_of({}), "text");
+  EXPECT_EQ(type_of({"1", "-20", "0"}), "integer");
+  EXPECT_EQ(type_of({"1", "-20.5", "3.25"}), "decimal(2)");
+  EXPECT_EQ(type_of({"1234567890123456", "0.123"}), "real");
+  EXPECT_EQ(type_of({"1", "2e5"}), "real");
+  EXPECT_EQ(type_of({"9999999999999999999999"}), "real");
+  EXPECT_EQ(type_of({"true", "false"}), "boolean");
+  EXPECT_EQ(type_of({"2024-02-29", "1999-01-01"}), "date");
+  EXPECT_EQ(type_of({"2024-02-29 10:00:00"}), "datetime");
+  EXPECT_EQ(type_of({"08:30", "23:59:59"}), "time");
+  EXPECT_EQ(type_of({"app", "1"}), "text");
+  EXPECT_EQ(type_of({"1", "n/a", "2"}), "text: reads as a number until line 3, where \"n/a\" stands");
+  EXPECT_EQ(type_of({"2024-02-29", "2023-02-29"}), "text: reads as a date until line 3, where \"2023-02-29\" stands");
+  EXPECT_EQ(type_of({"0123"}), "text: numbers with leading zeros, as \"0123\" in line 2");
+  EXPECT_EQ(type_of({"5", "007"}), "text: a number with leading zeros stands in line 3: \"007\"");
+}
+
+// Every type that is found reads back every field that it was found from.
+TEST(Scan, EveryFieldFitsTheTypeThatWasFound) {
+  std::mt19937_64 random(test::test_seed(21));
+  const std::vector<std::string> fields{"0",
+                                        "-1",
+                                        "12.5",
+                                        "0.001",
+                                        "1e3",
+                                        "12345678901234567",
+                                        "true",
+                                        "2024-01-31",
+                                        "2024-01-31 08:00:00",
+                                        "08:00",
+                                        "x",
+                                        "00",
+                                        "-",
+                                        "1.",
+                                        ".5",
+                                        "+1",
+                                        "99999999999999999999",
+                                        "0.1234567890123456789"};
+  for (std::size_t i = 0; i < test::test_count(3000); ++i) {
+    std::vector<std::string> chosen;
+    for (std::size_t n = 1 + random() % 4; n > 0; --n) chosen.push_back(fields[random() % fields.size()]);
+    scanning::TypeFinder finder;
+    for (const std::string& field : chosen) finder.add(field, 1);
+    for (const std::string& field : chosen) {
+      const auto value = parse_value(field, finder.type());
+      ASSERT_TRUE(value) << field << " as " << to_string(finder.type());
+      const bool exact = finder.type().is_exact_number();
+      ASSERT_TRUE(!exact || value->exact() < int128{1} << 62);
+    }
+  }
+}
+
+// The text that is proposed for the demo's files loads, and has the demo's tables, types, keys, links and calendar.
+TEST(Scan, TheDemosFilesGiveTheDemosModel) {
+  const test::TempFolder folder;
+  ASSERT_TRUE(write_demo(folder.path("d"), {4000, 5}));
+  const auto found = scan({folder.path("d/data")}, folder.path("d"));
+  ASSERT_TRUE(found) << test::messages(found.error());
+  ASSERT_TRUE(write_new(*found, folder.path("d/found.ridge")));
+  EXPECT_EQ(write_new(*found, folder.path("d/found.ridge")).error()[0].code, "JR-514");
+  const auto proposed = Dataset::open(folder.path("d/found.ridge"));
+  ASSERT_TRUE(proposed) << test::messages(proposed.error());
+  const auto demo = Dataset::open(folder.path("d/charging.ridge"));
+  const auto columns = [](const Dataset& dataset) {
+    std::set<std::string> all;
+    for (const ColumnWeight& c : weigh(dataset).columns) {
+      // The demo declares a number as a text on purpose.
+      if (!c.calculated && c.column != "battery_start")
+        all.insert(c.table + "." + c.column + " " + to_string(c.type) + (c.key ? " key" : ""));
+    }
+    return all;
+  };
+  EXPECT_EQ(columns(*proposed), columns(*demo));
+  const auto links = [](const Dataset& dataset) {
+    std::set<std::string> all;
+    for (const LinkWeight& l : weigh(dataset).links) all.insert(l.link.substr(0, l.link.find(" as ")));
+    return all;
+  };
+  EXPECT_EQ(links(*proposed), links(*demo));
+  EXPECT_NE(found->text.find("calendar days.day periods (year, quarter, month, month_name)"), std::string::npos);
+  EXPECT_NE(found->text.find("month_name    text  sorted by month"), std::string::npos);
+  EXPECT_NE(found->text.find("# 3 days are missing"), std::string::npos);
+  EXPECT_EQ(test::answer(*proposed, "show n_sessions"), "4000");
+  EXPECT_EQ(found->tables.size(), 7U);
+}
+
+TEST(Scan, WhatIsDoubtfulStandsInComments) {
+  const test::TempFolder folder;
+  folder.write("Visits 2024.csv", "Visit No;bay;Kind;;note;note;and\n1;7;repair;x;a;b;t\n2;9;n/a;x;;;\n3;11;;;;;\n");
+  folder.write("bays.csv", "bay,code\n7,007\n9,009\n");
+  folder.write("lanes.csv", "id,bay_id\n1,500\n2,600\n");
+  const auto found = scan({folder.path()}, folder.path());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  EXPECT_EQ(found->text, R"(# Proposed from the files. What was doubtful stands in comments.
+
+# column 4 has no name in the header, and is not read
+# the header has "note" several times
+table visits_2024 from csv "Visits 2024.csv" (delimiter ";") {
+  key visit_no  integer  from "Visit No"
+      bay       integer
+      Kind      text
+      and_      text     from "and"
+}
+
+table bays from csv "bays.csv" {
+  key bay   integer
+      code  text  # text: numbers with leading zeros, as "007" in line 2
+}
+
+table lanes from csv "lanes.csv" {
+  key id      integer
+      bay_id  integer
+}
+
+# 1 of 3 rows carry a key that is not there
+link visits_2024.bay -> bays.bay
+# 2 of 2 rows carry a key that is not there
+# perhaps: link lanes.bay_id -> bays.bay
+
+measure n_visits_2024 = count(visits_2024)  format "#,##0"
+measure n_lanes       = count(lanes)  format "#,##0"
+)");
+  folder.write("m.ridge", found->text);
+  const auto dataset = Dataset::open(folder.path("m.ridge"));
+  ASSERT_TRUE(dataset) << test::messages(dataset.error());
+  EXPECT_EQ(test::answer(*dataset, "by bays.code show n_visits_2024"), "007|1\n009|1\nnull|1");
+}
+
+TEST(Scan, FilesOfOneHeaderAreOneTable) {
+  const test::TempFolder folder;
+  folder.write("s-2023.csv", "id\n1\n");
+  folder.write("s-2024.csv", "id\n2\n3\n");
+  folder.write("t-1.csv", "a\n1\n");
+  folder.write("t-2.csv", "b\n1\n");
+  const auto found = scan({folder.path()}, folder.path());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  ASSERT_EQ(found->tables.size(), 3U);
+  EXPECT_EQ(found->tables[0].source, "s-*.csv");
+  EXPECT_EQ(found->tables[0].rows, 3U);
+  EXPECT_EQ(found->tables[0].key, "id");
+  EXPECT_EQ(found->tables[1].source, "t-1.csv");
+}
+
+TEST(Scan, APackageIsReadAsItIsDescribed) {
+  const test::TempFolder folder;
+  folder.write("datapackage.json", R"({"name": "network", "resources": [
+    {"name": "sessions", "path": "data/s.csv", "dialect": {"delimiter": "|"}, "schema": {
+      "fields": [{"name": "no", "type": "integer"}, {"name": "where", "type": "integer"}, {"name": "code", "type": "string"}],
+      "primaryKey": "no", "foreignKeys": [{"fields": "where", "reference": {"resource": "bays", "fields": "bay"}}]}},
+    {"name": "bays", "path": "data/b.csv"}, {"name": "picture", "path": "p.png", "format": "png"}]})");
+  folder.write("data/s.csv", "code|no|where\n12|1|7\n13|2|8\n");
+  folder.write("data/b.csv", "bay,site\n7,Mill\n8,Quay\n");
+  const auto found = scan({folder.path()}, folder.path());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  EXPECT_NE(found->text.find("      code    text\n"), std::string::npos) << found->text;
+  EXPECT_NE(found->text.find("  key no      integer\n"), std::string::npos) << found->text;
+  EXPECT_NE(found->text.find("link sessions.where_ -> bays.bay"), std::string::npos) << found->text;
+  folder.write("m.ridge", found->text);
+  EXPECT_TRUE(Dataset::open(folder.path("m.ridge")));
+  folder.write("datapackage.json", "{\"resources\": [{\"name\": \"x\"}, {\"path\": 5}]}");
+  EXPECT_EQ(test::codes(scan({folder.path()}).error()), "JR-513");
+  folder.write("datapackage.json", "{");
+  EXPECT_EQ(test::codes(scan({folder.path("datapackage.json")}).error()), "JR-513");
+}
+
+TEST(Scan, WhatCanNotBeReadIsTold) {
+  const test::TempFolder folder;
+  EXPECT_EQ(test::codes(scan({folder.path()}).error()), "JR-512");
+  EXPECT_EQ(test::codes(scan({folder.path("none.csv")}).error()), "JR-501");
+  folder.write("empty.csv", "");
+  folder.write("open.csv", "a,\"b\n1,2\n");
+  folder.write("short.csv", "a,b\n1\n");
+  EXPECT_EQ(test::codes(scan({folder.path()}).error()), "JR-505 JR-502 JR-506");
+}
+
+}  // namespace
+}  // namespace juniper
