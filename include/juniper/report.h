@@ -96,7 +96,7 @@ struct WeighView {
 };
 // Errors: JR-003 (no such figure to sort by).
 Result<Report> report(const Weighing& weighing, const WeighView& view = {});
-Report report(const std::vector<LinkUse>& links);
+Report report(const LinkReport& links);
 Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);
 Report report(const Explanation& explanation);

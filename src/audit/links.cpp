@@ -4,7 +4,11 @@
 #include <boost/unordered/unordered_flat_map.hpp>
 
 #include "base/failure.h"
+#include "base/parallel.h"
+#include "juniper/ask.h"
+#include "language/check.h"
 #include "language/checked.h"
+#include "language/lexer.h"
 #include "store/store.h"
 
 namespace juniper {
@@ -21,7 +25,9 @@ std::string text_of(const std::vector<const store::Column*>& columns, const Key&
   return text;
 }
 
-LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Column*>& from, std::size_t samples) {
+// Marks the rows of the one side that are used in `used_by_any`, too.
+LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Column*>& from, std::size_t samples,
+               std::vector<bool>& used_by_any) {
   LinkUse use;
   use.link = link.name;
   use.many_rows = from[0]->rows;
@@ -38,6 +44,7 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
     for (std::size_t i = 0; i < from[0]->codes.rows_in_block(block); ++i) {
       if (rows[i] != link.no_row) {
         used[rows[i]] = true;
+        used_by_any[rows[i]] = true;
         continue;
       }
       bool null = false;
@@ -67,20 +74,104 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
   return use;
 }
 
+// The condition for rows whose key has no match, in the model's words.
+std::string orphan_condition(const language::CheckedModel& model, const language::Link& link) {
+  const auto named = [&](const std::string& table, language::TableIndex t, std::uint32_t c) {
+    return language::written_name(table) + "." + language::written_name(model.tables[t].columns[c].name);
+  };
+  std::string condition;
+  for (const std::uint32_t c : link.from.columns)
+    condition += named(model.tables[link.from.table].name, link.from.table, c) + " is not null and ";
+  const std::string& one = link.role.empty() ? model.tables[link.to.table].name : link.role;
+  return condition + named(one, link.to.table, link.to.columns[0]) + " is null";
+}
+
+// Every measure over the many side's rows alone, where the key has no match.
+std::vector<OrphanMeasure> orphan_measures(const Dataset& dataset, const language::Link& link) {
+  const language::CheckedModel& model = dataset.model().checked();
+  std::string shown;
+  for (const language::Measure& measure : model.measures) {
+    const language::Needs needs = language::needs_of(model, measure.expression, std::nullopt);
+    if (measure.hidden || needs.tables != std::set<language::TableIndex>{link.from.table}) continue;
+    shown += (shown.empty() ? "show " : ", ") + language::written_name(measure.name);
+  }
+  if (shown.empty()) return {};
+  const auto answer = ask(dataset, {shown, {orphan_condition(model, link)}});
+  if (!answer) return {};  // a condition that can't be written, of a link that is reached on several ways
+  std::vector<OrphanMeasure> measures;
+  for (std::size_t c = 0; c < answer->columns.size(); ++c) {
+    const ResultColumn& column = answer->columns[c];
+    measures.push_back({column.name, answer->rows[0].cells[c], column.type, column.format});
+  }
+  return measures;
+}
+
+// A table's columns, encoded from the used rows alone.
+Trim trim_of(const store::StoredTable& table, const std::vector<bool>& used, unsigned threads) {
+  Trim trim;
+  trim.table = table.name;
+  trim.rows = table.rows;
+  std::vector<std::uint64_t> rows;
+  for (std::uint64_t row = 0; row < table.rows; ++row) {
+    if (used[row]) rows.push_back(row);
+  }
+  trim.used_rows = rows.size();
+  std::vector<std::uint64_t> kept(table.columns.size());
+  base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {
+    kept[c] = store::encode_column(store::chosen_rows(table.columns[c].data, rows)).bytes();
+  });
+  for (std::size_t c = 0; c < table.columns.size(); ++c) {
+    const std::uint64_t bytes = table.columns[c].data.bytes();
+    trim.bytes += bytes;
+    trim.saved_bytes += bytes - std::min(bytes, kept[c]);
+  }
+  return trim;
+}
+
+std::vector<CalendarGap> gaps_of(const store::Column& day) {
+  std::vector<std::int64_t> days;
+  for (const std::uint64_t code : day.codes.decoded()) {
+    if (code != day.null_code) days.push_back(day.exact_of(code));
+  }
+  std::sort(days.begin(), days.end());
+  std::vector<CalendarGap> gaps;
+  for (std::size_t i = 1; i < days.size(); ++i) {
+    if (days[i] > days[i - 1] + 1) gaps.push_back({days[i - 1] + 1, days[i] - 1});
+  }
+  return gaps;
+}
+
 }  // namespace
 
-Result<std::vector<LinkUse>> links(const Dataset& dataset, std::size_t samples) {
-  return base::guarded([&]() -> Result<std::vector<LinkUse>> {
+Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
+  return base::guarded([&]() -> Result<LinkReport> {
     const language::CheckedModel& model = dataset.model().checked();
     const store::Store& store = dataset.store();
-    std::vector<LinkUse> uses;
+    LinkReport made;
+    std::vector<std::vector<bool>> used(store.tables.size());  // rows of each table that some link leads to
     for (std::size_t i = 0; i < store.links.size(); ++i) {
       const language::LinkEnd& from = model.links[i].from;
+      const language::TableIndex to = model.links[i].to.table;
       std::vector<const store::Column*> columns;
       for (const std::uint32_t column : from.columns) columns.push_back(&store.tables[from.table].columns[column].data);
-      uses.push_back(use_of(store.links[i], columns, samples));
+      used[to].resize(store.tables[to].rows, false);
+      LinkUse use = use_of(store.links[i], columns, samples, used[to]);
+      use.many_table = store.tables[from.table].name;
+      use.one_table = store.tables[to].name;
+      if (use.orphan_rows != 0) use.orphan_measures = orphan_measures(dataset, model.links[i]);
+      made.links.push_back(std::move(use));
     }
-    return uses;
+    for (std::size_t t = 0; t < used.size(); ++t) {
+      if (std::find(used[t].begin(), used[t].end(), false) != used[t].end())
+        made.trims.push_back(trim_of(store.tables[t], used[t], dataset.options().threads));
+    }
+    std::stable_sort(made.trims.begin(), made.trims.end(),
+                     [](const Trim& a, const Trim& b) { return a.saved_bytes > b.saved_bytes; });
+    if (model.calendar) {
+      made.calendar = model.column_name(model.calendar->day);
+      made.gaps = gaps_of(store.tables[model.calendar->day.table].columns[model.calendar->day.column].data);
+    }
+    return made;
   });
 }
 

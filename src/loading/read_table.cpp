@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <map>
+#include <numeric>
 
 #include "base/failure.h"
 #include "base/parallel.h"
@@ -10,32 +11,6 @@
 namespace juniper::loading {
 
 namespace {
-
-// The rows from `begin` to `end` of a stored column, as pieces behind those of `to`.
-void add_rows(const store::Column& column, std::uint64_t begin, std::uint64_t end, source::ColumnInput& to) {
-  std::vector<std::uint64_t> codes(store::block_rows);
-  std::size_t decoded = column.codes.blocks();  // no block
-  source::ColumnInput added =
-      source::column_of(column.type, end - begin, [&](std::size_t from, std::size_t until, source::PieceValues& piece) {
-        for (std::uint64_t row = begin + from; row < begin + until; ++row) {
-          if (row / store::block_rows != decoded) {
-            decoded = row / store::block_rows;
-            column.codes.decode_block(decoded, codes.data());
-          }
-          const std::uint64_t code = codes[row % store::block_rows];
-          const bool null = code == column.null_code;
-          piece.is_null.push_back(null ? 1 : 0);
-          if (column.type.kind == TypeKind::text) {
-            piece.text.push_back(null ? std::string_view() : column.text_of(code));
-          } else if (column.type.kind == TypeKind::real) {
-            piece.real.push_back(null ? 0 : column.real_of(code));
-          } else {
-            piece.exact.push_back(null ? 0 : column.exact_of(code));
-          }
-        }
-      });
-  to.append(std::move(added));
-}
 
 // The table of an earlier store that was made from a source as it is declared now, if it is there and whole.
 const store::StoredTable* find_earlier(const store::Store* earlier, const source::TableRequest& request,
@@ -108,9 +83,10 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
       made.bytes += source.bytes;
       if (made.unchanged == nullptr) {
         made.rows += source.rows;
-        base::parallel_for(stored.size(), settings.threads, [&](std::size_t c) {
-          add_rows(*stored[c], file->first_row, file->first_row + source.rows, made.columns[c]);
-        });
+        std::vector<std::uint64_t> rows(source.rows);
+        std::iota(rows.begin(), rows.end(), file->first_row);
+        base::parallel_for(stored.size(), settings.threads,
+                           [&](std::size_t c) { made.columns[c].append(store::chosen_rows(*stored[c], rows)); });
       }
       made.sources.push_back(std::move(source));
       ++begin;

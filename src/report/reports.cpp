@@ -317,7 +317,8 @@ Result<Report> report(const Weighing& weighing, const WeighView& view) {
 
 // --- links ----------------------------------------------------------------------------------------------------------
 
-Report report(const std::vector<LinkUse>& uses) {
+Report report(const LinkReport& links) {
+  const std::vector<LinkUse>& uses = links.links;
   Table table{"links",
               InCsv::yes,
               {left("link", "link"), right("many_rows", "many side"), right("many_keys", "keys"),
@@ -341,11 +342,59 @@ Report report(const std::vector<LinkUse>& uses) {
   made.blocks.push_back(Heading{"Keys without a match, the most frequent of each link"});
   if (orphans.rows.empty()) made.blocks.push_back(Paragraph{"Every key has its match."});
   made.blocks.push_back(std::move(orphans));
+  // A line for each measure, a column for each link with orphans.
+  Table measures{"orphan_measures", InCsv::no, {left("measure", "measure")}, {}};
+  std::vector<std::string> names;
   for (const LinkUse& use : uses) {
-    if (use.used_rows * 2 < use.one_rows)
-      made.blocks.push_back(Paragraph{fmt::format("\n{}: {} of {} rows of the one side are never reached.", use.link,
-                                                  base::grouped(use.unused_rows()), base::grouped(use.one_rows))});
+    if (use.orphan_measures.empty()) continue;
+    measures.columns.push_back(right(use.link, use.link.substr(0, use.link.find(" -> "))));
+    for (const OrphanMeasure& m : use.orphan_measures) {
+      if (std::find(names.begin(), names.end(), m.measure) == names.end()) names.push_back(m.measure);
+    }
   }
+  for (const std::string& name : names) {
+    TableRow row{{cell::text(name)}, false};
+    for (const LinkUse& use : uses) {
+      if (use.orphan_measures.empty()) continue;
+      const auto found = std::find_if(use.orphan_measures.begin(), use.orphan_measures.end(),
+                                      [&](const OrphanMeasure& m) { return m.measure == name; });
+      row.cells.push_back(found == use.orphan_measures.end() ? Cell()
+                                                             : cell::value(found->value, found->type, found->format));
+    }
+    measures.rows.push_back(std::move(row));
+  }
+  if (!measures.rows.empty()) {
+    made.blocks.push_back(Heading{"What the rows without a match add up to: reports show it under an empty name"});
+    made.blocks.push_back(std::move(measures));
+  }
+  Table trims{"trims",
+              InCsv::no,
+              {left("table", "table"), right("rows", "rows"), right("used_rows", "used by links"),
+               right("used_share", "share used"), right("bytes", "bytes"), right("saved_bytes", "saved by trimming")},
+              {}};
+  for (const Trim& t : links.trims) {
+    trims.rows.push_back({{cell::text(t.table), cell::count(t.rows), cell::count(t.used_rows),
+                           cell::share(t.used_rows, t.rows), cell::bytes(t.bytes), cell::bytes(t.saved_bytes)},
+                          t.used_rows * 2 < t.rows});
+  }
+  if (!trims.rows.empty()) {
+    made.blocks.push_back(Heading{"Rows that no link reaches, and what the columns would be without them"});
+    made.blocks.push_back(std::move(trims));
+  }
+  if (links.calendar.empty()) return made;
+  Table gaps{"calendar_gaps",
+             InCsv::no,
+             {left("first", "first missing day"), left("last", "last"), right("days", "days")},
+             {}};
+  const auto day = [](std::int64_t days) {
+    return cell::value(Value::of(static_cast<int128>(days)), {TypeKind::date, 0}, "");
+  };
+  for (const CalendarGap& gap : links.gaps)
+    gaps.rows.push_back(
+        {{day(gap.first), day(gap.last), cell::count(static_cast<std::uint64_t>(gap.last - gap.first + 1))}});
+  made.blocks.push_back(Heading{"Days that the calendar " + links.calendar + " lacks"});
+  if (gaps.rows.empty()) made.blocks.push_back(Paragraph{"None between its first and its last."});
+  made.blocks.push_back(std::move(gaps));
   return made;
 }
 

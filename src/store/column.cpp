@@ -44,6 +44,30 @@ std::optional<std::uint64_t> Column::code_of(const Value& value) const {
   return code < end && compare(value_of(code), value) == 0 ? std::optional(code) : std::nullopt;
 }
 
+source::ColumnInput chosen_rows(const Column& column, std::span<const std::uint64_t> rows) {
+  std::vector<std::uint64_t> codes(block_rows);
+  std::size_t decoded = column.codes.blocks();  // no block yet
+  return source::column_of(column.type, rows.size(),
+                           [&](std::size_t begin, std::size_t end, source::PieceValues& piece) {
+                             for (std::size_t i = begin; i < end; ++i) {
+                               if (rows[i] / block_rows != decoded) {
+                                 decoded = rows[i] / block_rows;
+                                 column.codes.decode_block(decoded, codes.data());
+                               }
+                               const std::uint64_t code = codes[rows[i] % block_rows];
+                               const bool null = code == column.null_code;
+                               piece.is_null.push_back(null ? 1 : 0);
+                               if (column.type.kind == TypeKind::text) {
+                                 piece.text.push_back(null ? std::string_view() : column.text_of(code));
+                               } else if (column.type.kind == TypeKind::real) {
+                                 piece.real.push_back(null ? 0 : column.real_of(code));
+                               } else {
+                                 piece.exact.push_back(null ? 0 : column.exact_of(code));
+                               }
+                             }
+                           });
+}
+
 void Column::verify() const {
   codes.verify();
   if (!has_dictionary()) return;

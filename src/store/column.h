@@ -11,6 +11,7 @@
 #include <cstdint>
 #include <limits>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -69,5 +70,8 @@ struct Column {
 
 // Encodes a column in the smaller of the layouts that fit it (store/encode_column.cpp).
 Column encode_column(source::ColumnInput input);
+
+// Rows of a column, in ascending order, to be encoded again. Views no memory of the column.
+source::ColumnInput chosen_rows(const Column& column, std::span<const std::uint64_t> rows);
 
 }  // namespace juniper::store

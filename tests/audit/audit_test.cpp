@@ -79,7 +79,7 @@ measure n = count(f))",
                                  "01-02\n6,,2024-01-01\n7,\"\",2024-01-01\n"},
                                 {"d.csv", "k\na\nb\nc\n"},
                                 {"e.csv", "day\n2024-01-01\n2024-01-02\n"}});
-  const auto uses = *links(model.open());
+  const auto uses = links(model.open())->links;
   ASSERT_EQ(uses.size(), 2U);
   EXPECT_EQ(uses[0].link, "f.k -> d.k");
   EXPECT_EQ(uses[0].many_rows, 7U);
@@ -94,7 +94,52 @@ measure n = count(f))",
   EXPECT_EQ(uses[0].samples[0].key, "y");
   EXPECT_EQ(uses[0].samples[0].rows, 2U);
   EXPECT_EQ(uses[1].orphan_keys, 0U);
-  EXPECT_EQ((*links(model.open(), 1))[0].samples.size(), 1U);
+  EXPECT_EQ(links(model.open(), 1)->links[0].samples.size(), 1U);
+}
+
+TEST(Links, TellWhatOrphansAddUpToAndWhatTrimmingSaves) {
+  std::string cards = "card,holder\n";
+  for (int i = 0; i < 5000; ++i) cards += std::to_string(i * 17) + "," + std::to_string(i * 7919 % 5003) + "\n";
+  const test::SmallModel model(R"(table s from csv "s.csv" { key id integer  card integer  day date  kwh decimal(1) }
+table v from csv "v.csv" { key id integer  card integer }
+table cards from csv "cards.csv" { key card integer  holder text }
+table days from csv "days.csv" { key day date  year integer }
+link s.card -> cards.card
+link v.card -> cards.card
+link s.day -> days.day as charged
+calendar days.day periods (year)
+measure energy = sum(kwh for s)
+measure n = count(s)
+measure visits = count(v)
+measure per_visit = energy / visits
+measure hidden_n = n + 0)",
+                               {{"s.csv",
+                                 "id,card,day,kwh\n1,17,2024-01-01,1.5\n2,5,2024-01-04,2.5\n3,,2024-01-05,4\n4,6,"
+                                 "2024-01-01,8\n"},
+                                {"v.csv", "id,card\n1,34\n"},
+                                {"cards.csv", cards},
+                                {"days.csv", "day,year\n2024-01-01,2024\n2024-01-03,2024\n2024-01-07,2024\n"}});
+  const auto found = links(model.open());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  const auto measures = [](const LinkUse& use) {
+    std::string text;
+    for (const OrphanMeasure& m : use.orphan_measures) text += m.measure + "=" + to_text(m.value, m.type) + " ";
+    return text;
+  };
+  // Measures that also count other rows are left out: the condition would not narrow those.
+  EXPECT_EQ(measures(found->links[0]), "energy=10.5 n=2 hidden_n=2 ");
+  EXPECT_EQ(measures(found->links[1]), "");
+  EXPECT_EQ(measures(found->links[2]), "energy=6.5 n=2 hidden_n=2 ");
+  // Rows that any link reaches stay: two cards of 5,000.
+  ASSERT_EQ(found->trims.size(), 2U);
+  EXPECT_EQ(found->trims[0].table, "cards");
+  EXPECT_EQ(found->trims[0].used_rows, 2U);
+  EXPECT_GT(found->trims[0].saved_bytes, found->trims[0].bytes * 9 / 10);
+  EXPECT_LT(found->trims[0].saved_bytes, found->trims[0].bytes);
+  ASSERT_EQ(found->gaps.size(), 2U);
+  EXPECT_EQ(found->calendar, "days.day");
+  EXPECT_EQ(found->gaps[0].first, found->gaps[0].last);
+  EXPECT_EQ(found->gaps[1].last - found->gaps[1].first, 2);
 }
 
 // Rows are either linked, orphans or without a key; whatever the data.
@@ -104,7 +149,7 @@ TEST(Links, EveryRowOfTheDemoIsAccountedFor) {
   const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
   const auto uses = links(*dataset, 1000);
   ASSERT_TRUE(uses);
-  for (const LinkUse& use : *uses) {
+  for (const LinkUse& use : uses->links) {
     const std::uint64_t sampled = std::accumulate(use.samples.begin(), use.samples.end(), std::uint64_t{0},
                                                   [](std::uint64_t sum, const OrphanKey& k) { return sum + k.rows; });
     EXPECT_EQ(sampled, use.orphan_rows) << use.link;

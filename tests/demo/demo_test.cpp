@@ -96,7 +96,7 @@ TEST_F(DemoData, ThePlantedFlawsAreThere) {
   std::map<std::string, LinkUse> uses;
   const auto all = links(*dataset_, 100);
   ASSERT_TRUE(all);
-  for (const LinkUse& use : *all) uses[use.link] = use;
+  for (const LinkUse& use : all->links) uses[use.link] = use;
   const LinkUse& tariffs = uses["sessions.tariff_code -> tariffs.tariff_code"];
   EXPECT_EQ(tariffs.orphan_keys, 4U);
   EXPECT_GT(tariffs.null_rows, 0U);
