@@ -51,6 +51,7 @@ struct Arguments {
   LoadSettings load;
   bool verify = false;
   std::string output;
+  std::string before;
   WeighView weigh;
   std::size_t samples = 5;
   Question question;
@@ -120,6 +121,12 @@ int run_load(const Arguments& arguments, const Options& options, Console& consol
 
 int run_weigh(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    if (!arguments.before.empty()) {
+      const auto changes = weigh_against(weigh(dataset), arguments.before);
+      if (!changes) return console.fail(changes.error());
+      console.print(report(*changes, arguments.weigh.top));
+      return 0;
+    }
     const auto made = report(weigh(dataset), arguments.weigh);
     if (!made) return console.fail(made.error());
     console.print(*made);
@@ -300,6 +307,10 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->add_option("--sort", arguments.weigh.sort, "Sort the parts by bytes, rows, distinct, nulls, bits or name")
       ->option_text("FIGURE");
   weigh_command->add_option("--top", arguments.weigh.top, "Show the first N parts")->option_text("N");
+  weigh_command
+      ->add_option("--before", arguments.before,
+                   "Show what differs from an earlier weighing: a .jrs store, or what --format json or csv printed")
+      ->option_text("FILE");
   command("links", "Keys without a match, rows that nothing reaches", run_links)
       ->add_option("--samples", arguments.samples, "Orphan keys to show of each link")
       ->option_text("N");

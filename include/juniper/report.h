@@ -96,6 +96,7 @@ struct WeighView {
 };
 // Errors: JR-003 (no such figure to sort by).
 Result<Report> report(const Weighing& weighing, const WeighView& view = {});
+Report report(const WeightChanges& changes, std::size_t top = 0);  // the first n parts; 0: all
 Report report(const LinkReport& links);
 Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);

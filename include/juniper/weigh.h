@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -72,5 +73,37 @@ struct Weighing {
 
 // Weighs a dataset. All numbers are counted from the bytes held.
 Weighing weigh(const Dataset& dataset);
+
+// A part of the file in two weighings: a column, a link, or what belongs to no table.
+struct PartWeight {
+  std::uint64_t rows = 0;
+  std::uint64_t distinct = 0;
+  std::uint64_t dictionary_bytes = 0;
+  std::uint64_t code_bytes = 0;  // and all else
+  std::uint64_t total_bytes() const { return dictionary_bytes + code_bytes; }
+
+  bool operator==(const PartWeight&) const = default;
+};
+struct PartChange {
+  std::string table;                 // "" for what belongs to none
+  std::string name;                  // of the column or link
+  std::optional<PartWeight> before;  // nothing: it was not there
+  std::optional<PartWeight> after;   // nothing: it is gone
+  std::int64_t bytes() const {
+    return static_cast<std::int64_t>(after ? after->total_bytes() : 0) -
+           static_cast<std::int64_t>(before ? before->total_bytes() : 0);
+  }
+};
+struct WeightChanges {
+  std::vector<PartChange> parts;  // those that differ, the largest change of bytes first
+  std::uint64_t same_parts = 0;
+  std::uint64_t before_bytes = 0;  // of the files
+  std::uint64_t after_bytes = 0;
+};
+
+// What differs between a weighing and one of before: a store (.jrs), or what `juniper weigh --format json` or `--format
+// csv` printed then. Parts are told apart by table and name. Errors: those of opening a store, JR-006 (the file is none
+// of these).
+Result<WeightChanges> weigh_against(const Weighing& weighing, const std::string& before_path);
 
 }  // namespace juniper

@@ -315,6 +315,58 @@ Result<Report> report(const Weighing& weighing, const WeighView& view) {
   return made;
 }
 
+namespace {
+
+// "+1.2 MB", "−340 B"
+Cell bytes_change(std::int64_t change) {
+  const std::string size = base::format_bytes(static_cast<std::uint64_t>(std::abs(change)));
+  return {Cell::Kind::number, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
+}
+
+}  // namespace
+
+Report report(const WeightChanges& changes, std::size_t top) {
+  Report made;
+  const auto change = static_cast<std::int64_t>(changes.after_bytes) - static_cast<std::int64_t>(changes.before_bytes);
+  made.blocks.push_back(Fact{"before_bytes", "before", cell::bytes(changes.before_bytes)});
+  made.blocks.push_back(Fact{"after_bytes", "now", cell::bytes(changes.after_bytes)});
+  Cell difference = bytes_change(change);
+  if (changes.before_bytes != 0 && change != 0) {
+    difference.shown +=
+        fmt::format(" ({:+.1f}%)", 100.0 * static_cast<double>(change) / static_cast<double>(changes.before_bytes));
+  }
+  made.blocks.push_back(Fact{"change_bytes", "change", difference});
+  Table table{"parts",
+              InCsv::yes,
+              {left("table", "table"), left("name", "part"), left("what", "what"), right("before_bytes", "before"),
+               right("after_bytes", "now"), right("change_bytes", "change"), right("before_rows", "rows before"),
+               right("after_rows", "rows now"), right("before_distinct", "distinct before"),
+               right("after_distinct", "distinct now")},
+              {}};
+  for (const PartChange& part : changes.parts) {
+    if (top != 0 && table.rows.size() == top) break;
+    const auto figure = [](const std::optional<PartWeight>& weight, const auto& get) {
+      return weight ? get(*weight) : Cell();
+    };
+    const auto total = [](const PartWeight& w) { return cell::bytes(w.total_bytes()); };
+    const auto rows = [](const PartWeight& w) { return cell::count(w.rows); };
+    const auto distinct = [](const PartWeight& w) { return cell::count(w.distinct); };
+    table.rows.push_back(
+        {{cell::text(part.table), cell::text(part.name),
+          cell::text(!part.before  ? "new"
+                     : !part.after ? "gone"
+                                   : "changed"),
+          figure(part.before, total), figure(part.after, total), bytes_change(part.bytes()), figure(part.before, rows),
+          figure(part.after, rows), figure(part.before, distinct), figure(part.after, distinct)}});
+  }
+  made.blocks.push_back(Heading{"What differs, the largest change first"});
+  if (changes.parts.empty()) made.blocks.push_back(Paragraph{"Nothing."});
+  made.blocks.push_back(std::move(table));
+  made.blocks.push_back(Paragraph{fmt::format(
+      "\n{} the same.", changes.same_parts == 1 ? "1 part is" : fmt::format("{} parts are", changes.same_parts))});
+  return made;
+}
+
 // --- links ----------------------------------------------------------------------------------------------------------
 
 Report report(const LinkReport& links) {

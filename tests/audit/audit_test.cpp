@@ -4,6 +4,7 @@
 
 #include "juniper/demo.h"
 #include "juniper/links.h"
+#include "juniper/report.h"
 #include "juniper/weigh.h"
 #include "support/support.h"
 
@@ -95,6 +96,48 @@ measure n = count(f))",
   EXPECT_EQ(uses[0].samples[0].rows, 2U);
   EXPECT_EQ(uses[1].orphan_keys, 0U);
   EXPECT_EQ(links(model.open(), 1)->links[0].samples.size(), 1U);
+}
+
+TEST(Weigh, TwoWeighingsAreComparedLineByLine) {
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { a integer  b text  twice = a * 2 }\nmeasure m = sum(a for t)",
+      {{"t.csv", "a,b\n1,x\n2,yy\n3,zzz\n"}});
+  const Weighing first = weigh(model.open());
+  const std::string json = model.folder.write("before.json", render(*report(first), {Format::json, Color::off}));
+  const std::string csv = model.folder.write("before.csv", render(*report(first), {Format::csv, Color::off}));
+  std::filesystem::copy_file(model.folder.path("model.jrs"), model.folder.path("before.jrs"));
+  const std::string store = model.folder.path("before.jrs");
+  for (const std::string& before : {json, csv, store}) {
+    const auto same = weigh_against(first, before);
+    ASSERT_TRUE(same) << test::messages(same.error());
+    EXPECT_EQ(same->parts.size(), 0U);
+    EXPECT_EQ(same->same_parts, 4U);
+    EXPECT_EQ(same->before_bytes, first.file_bytes);
+  }
+  model.folder.write("model.ridge",
+                     "table t from csv \"t.csv\" { a integer  b text  half = a / 2 }\nmeasure m = sum(a for t)");
+  model.folder.write("t.csv", "a,b\n1,x\n2,yy\n3,zzz\n900000,zzz\n");
+  const Weighing second = weigh(model.open());
+  for (const std::string& before : {json, csv, store}) {
+    const auto changes = weigh_against(second, before);
+    ASSERT_TRUE(changes) << test::messages(changes.error());
+    EXPECT_EQ(changes->before_bytes, first.file_bytes);
+    EXPECT_EQ(changes->after_bytes, second.file_bytes);
+    std::int64_t sum = 0;
+    std::string what;
+    for (const PartChange& part : changes->parts) {
+      sum += part.bytes();
+      if (!part.before) what += "+" + part.name;
+      if (!part.after) what += "-" + part.name;
+    }
+    EXPECT_EQ(sum, static_cast<std::int64_t>(second.file_bytes) - static_cast<std::int64_t>(first.file_bytes));
+    EXPECT_NE(what.find("+half"), std::string::npos);
+    EXPECT_NE(what.find("-twice"), std::string::npos);
+  }
+  for (const std::string bad : {"", "{", "{}", "a,b\n1,2\n", "table,name\n\"x"})
+    EXPECT_EQ(test::codes(weigh_against(first, model.folder.write("bad", bad)).error()), "JR-006") << bad;
+  EXPECT_EQ(test::codes(weigh_against(first, "no/such.json").error()), "JR-006");
+  EXPECT_EQ(test::codes(weigh_against(first, "no/such.jrs").error()), "JR-602");
 }
 
 TEST(Links, TellWhatOrphansAddUpToAndWhatTrimmingSaves) {

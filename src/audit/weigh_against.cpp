@@ -1,0 +1,141 @@
+// Two weighings, line by line.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+#include <filesystem>
+#include <fstream>
+#include <map>
+#include <nlohmann/json.hpp>
+
+#include "base/failure.h"
+#include "juniper/weigh.h"
+#include "source/csv_records.h"
+
+namespace juniper {
+
+namespace {
+
+using Key = std::pair<std::string, std::string>;  // table and name
+using Parts = std::map<Key, PartWeight>;
+
+Parts parts_of(const Weighing& weighing) {
+  Parts parts;
+  for (const ColumnWeight& c : weighing.columns)
+    parts[{c.table, c.column}] = {c.rows, c.distinct, c.dictionary_bytes, c.code_bytes};
+  for (const LinkWeight& l : weighing.links) parts[{l.table, l.link}] = {l.rows, 0, 0, l.bytes};
+  parts[{"", "header, directory, model text"}] = {0, 0, 0, weighing.overhead_bytes};
+  return parts;
+}
+
+// Thrown at what is no weighing, with the reason.
+struct NoWeighing {
+  std::string why;
+};
+
+std::uint64_t number(std::string_view text) {
+  std::uint64_t value = 0;
+  const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+  if (!text.empty() && (error != std::errc() || end != text.data() + text.size()))
+    throw NoWeighing{fmt::format("'{}' is no number of bytes or rows", text)};
+  return value;
+}
+
+Parts parts_of_json(const std::string& text) {
+  Parts parts;
+  try {
+    const nlohmann::json weighing = nlohmann::json::parse(text);
+    for (const auto& part : weighing.at("parts")) {
+      const auto count = [&](const char* name) {
+        return part.at(name).is_null() ? 0 : part.at(name).get<std::uint64_t>();
+      };
+      parts[{part.at("table").get<std::string>(), part.at("name").get<std::string>()}] = {
+          count("rows"), count("distinct"), count("dictionary_bytes"), count("code_bytes") + count("other_bytes")};
+    }
+  } catch (const nlohmann::json::exception& e) {
+    throw NoWeighing{e.what()};
+  }
+  return parts;
+}
+
+Parts parts_of_csv(std::string text) {
+  const std::size_t size = text.size();
+  text.resize(size + source::marks_overrun);
+  source::CsvRecords records;
+  records.read(std::string_view(text).substr(0, size), ',', 0);
+  if (records.end() || !records.bad_records().empty() || records.rows() == 0)
+    throw NoWeighing{"it is no CSV of one width"};
+  std::string scratch;
+  std::map<std::string, std::size_t> position;
+  for (std::size_t i = 0; i < records.width(); ++i) position.emplace(records.text(records.field(0, i), scratch), i);
+  for (const char* name : {"table", "name", "rows", "distinct", "dictionary_bytes", "code_bytes", "other_bytes"}) {
+    if (!position.contains(name)) throw NoWeighing{fmt::format("it has no column '{}'", name)};
+  }
+  Parts parts;
+  for (std::size_t row = 1; row < records.rows(); ++row) {
+    const auto cell = [&](const char* name) {
+      return std::string(records.text(records.field(row, position.at(name)), scratch));
+    };
+    parts[{cell("table"), cell("name")}] = {number(cell("rows")), number(cell("distinct")),
+                                            number(cell("dictionary_bytes")),
+                                            number(cell("code_bytes")) + number(cell("other_bytes"))};
+  }
+  return parts;
+}
+
+Result<Parts> read_parts(const std::string& path) {
+  if (std::filesystem::path(path).extension() == ".jrs") {
+    const auto dataset = Dataset::open(path);
+    if (!dataset) return tl::unexpected(dataset.error());
+    return parts_of(weigh(*dataset));
+  }
+  try {
+    std::ifstream file(path, std::ios::binary);
+    if (!file) throw NoWeighing{"it cannot be opened"};
+    std::string text((std::istreambuf_iterator<char>(file)), {});
+    if (text.empty()) throw NoWeighing{"it is empty"};
+    if (text[0] == '{') return parts_of_json(text);
+    if (text.back() != '\n') text += '\n';
+    return parts_of_csv(std::move(text));
+  } catch (const NoWeighing& none) {
+    return tl::unexpected(base::error("JR-006", fmt::format("{} is no weighing: {}", path, none.why),
+                                      "name a .jrs store, or what `juniper weigh MODEL --format json` printed"));
+  }
+}
+
+std::uint64_t total(const Parts& parts) {
+  std::uint64_t bytes = 0;
+  for (const auto& [key, part] : parts) bytes += part.total_bytes();
+  return bytes;
+}
+
+}  // namespace
+
+Result<WeightChanges> weigh_against(const Weighing& weighing, const std::string& before_path) {
+  return base::guarded([&]() -> Result<WeightChanges> {
+    const auto before = read_parts(before_path);
+    if (!before) return tl::unexpected(before.error());
+    const Parts after = parts_of(weighing);
+    WeightChanges changes;
+    changes.before_bytes = total(*before);
+    changes.after_bytes = total(after);
+    Parts all = after;
+    all.insert(before->begin(), before->end());
+    for (const auto& [key, part] : all) {
+      PartChange change{key.first, key.second, std::nullopt, std::nullopt};
+      if (const auto then = before->find(key); then != before->end()) change.before = then->second;
+      if (const auto now = after.find(key); now != after.end()) change.after = now->second;
+      if (change.before == change.after) {
+        ++changes.same_parts;
+      } else {
+        changes.parts.push_back(std::move(change));
+      }
+    }
+    std::stable_sort(changes.parts.begin(), changes.parts.end(), [](const PartChange& a, const PartChange& b) {
+      return std::abs(a.bytes()) > std::abs(b.bytes());
+    });
+    return changes;
+  });
+}
+
+}  // namespace juniper
