@@ -52,6 +52,7 @@ struct Arguments {
   bool verify = false;
   std::string output;
   std::string before;
+  std::string log;
   WeighView weigh;
   std::size_t samples = 5;
   Question question;
@@ -121,13 +122,21 @@ int run_load(const Arguments& arguments, const Options& options, Console& consol
 
 int run_weigh(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    QueryLog log;
+    if (!arguments.log.empty()) {
+      auto read = read_query_log(arguments.log);
+      if (!read) return console.fail(read.error());
+      log = std::move(*read);
+    }
+    const Weighing weighing = arguments.log.empty() ? weigh(dataset) : weigh(dataset, log);
+    console.warn(weighing.log_problems);
     if (!arguments.before.empty()) {
-      const auto changes = weigh_against(weigh(dataset), arguments.before);
+      const auto changes = weigh_against(weighing, arguments.before);
       if (!changes) return console.fail(changes.error());
       console.print(report(*changes, arguments.weigh.top));
       return 0;
     }
-    const auto made = report(weigh(dataset), arguments.weigh);
+    const auto made = report(weighing, arguments.weigh);
     if (!made) return console.fail(made.error());
     console.print(*made);
     return 0;
@@ -304,9 +313,14 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   load_command->add_flag("--verify", arguments.verify, "Then read all of the store and compare every checksum");
   CLI::App* const weigh_command = command("weigh", "Where the bytes are, and who uses them", run_weigh);
   weigh_command
-      ->add_option("--sort", arguments.weigh.sort, "Sort the parts by bytes, rows, distinct, nulls, bits or name")
+      ->add_option("--sort", arguments.weigh.sort,
+                   "Sort the parts by bytes, rows, distinct, nulls, bits, uses (bytes by logged query) or name")
       ->option_text("FIGURE");
   weigh_command->add_option("--top", arguments.weigh.top, "Show the first N parts")->option_text("N");
+  weigh_command
+      ->add_option("--log", arguments.log,
+                   "Count the queries of a log that read each column: lines of {\"query\": \"…\"}")
+      ->option_text("FILE");
   weigh_command
       ->add_option("--before", arguments.before,
                    "Show what differs from an earlier weighing: a .jrs store, or what --format json or csv printed")

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "juniper/dataset.h"
+#include "juniper/query_log.h"
 #include "juniper/value.h"
 
 namespace juniper {
@@ -38,7 +39,9 @@ struct ColumnWeight {
   double bits_per_row() const {
     return rows == 0 ? 0 : 8.0 * static_cast<double>(total_bytes()) / static_cast<double>(rows);
   }
-  std::vector<ColumnUse> used_by;  // empty: nothing uses it
+  std::vector<ColumnUse> used_by;    // empty: nothing in the model uses it
+  std::uint64_t logged_queries = 0;  // of a log, that read it, themselves or through measures
+  bool is_unused() const { return used_by.empty() && logged_queries == 0; }
 };
 
 struct LinkWeight {
@@ -69,10 +72,17 @@ struct Weighing {
   // The size of the store file. Equal to the sum over `tables` and `overhead_bytes`.
   std::uint64_t file_bytes = 0;
   std::uint64_t source_bytes = 0;
+  // Of a log of queries: how many there are, and what is wrong with those that the model does not understand.
+  bool has_log = false;
+  std::uint64_t logged_queries = 0;
+  std::uint64_t not_understood = 0;
+  Diagnostics log_problems;  // one for each different text, at its line in the log
 };
 
 // Weighs a dataset. All numbers are counted from the bytes held.
 Weighing weigh(const Dataset& dataset);
+// And counts, for each column, the queries of a log that read it.
+Weighing weigh(const Dataset& dataset, const QueryLog& log);
 
 // A part of the file in two weighings: a column, a link, or what belongs to no table.
 struct PartWeight {

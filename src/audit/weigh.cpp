@@ -4,7 +4,12 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <map>
+#include <set>
 
+#include "base/diagnostics.h"
+#include "engine/ask.h"
+#include "language/check.h"
 #include "model/uses.h"
 #include "store/store.h"
 
@@ -70,6 +75,51 @@ Weighing weigh(const Dataset& dataset) {
   heaviest_first(weighing.links, [](const LinkWeight& l) { return l.bytes; });
   weighing.overhead_bytes = store.overhead.total();
   weighing.file_bytes = store.file_bytes;
+  return weighing;
+}
+
+namespace {
+
+// The columns that a query reads: those that it names, and what its measures and conditions read. The keys of links are
+// the links' own.
+std::set<language::ColumnId> columns_read(const language::CheckedModel& model, const language::Query& query) {
+  std::set<language::ColumnId> columns;
+  const auto read = [&](const language::NodePtr& node) {
+    if (!node) return;
+    const language::Needs needs = language::needs_of(model, node, std::nullopt);
+    columns.insert(needs.columns.begin(), needs.columns.end());
+  };
+  for (const language::QueryBy& key : query.by) columns.insert(key.column.column);
+  for (const language::NodePtr& condition : query.where) read(condition);
+  for (const language::QueryShow& item : query.show) read(item.expression);
+  read(query.having);
+  return columns;
+}
+
+}  // namespace
+
+Weighing weigh(const Dataset& dataset, const QueryLog& log) {
+  Weighing weighing = weigh(dataset);
+  weighing.has_log = true;
+  std::map<std::pair<std::string, std::string>, std::uint64_t> queries;  // of each column
+  for (const LoggedQuery& logged : log.queries) {
+    weighing.logged_queries += logged.times;
+    const auto prepared = engine::prepare(dataset.model(), {logged.query});
+    if (!prepared) {
+      weighing.not_understood += logged.times;
+      const Diagnostic& problem = prepared.error().front();
+      weighing.log_problems.push_back(base::error_at(problem.code,
+                                                     Place{log.path, static_cast<std::uint32_t>(logged.line), 0},
+                                                     problem.message, problem.suggestion)[0]);
+      continue;
+    }
+    for (const language::ColumnId id : columns_read(prepared->model, prepared->query))
+      queries[{prepared->model.tables[id.table].name, prepared->model.column(id).name}] += logged.times;
+  }
+  for (ColumnWeight& column : weighing.columns) {
+    const auto found = queries.find({column.table, column.column});
+    column.logged_queries = found == queries.end() ? 0 : found->second;
+  }
   return weighing;
 }
 

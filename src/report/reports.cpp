@@ -167,13 +167,20 @@ Result<void> sort_parts(std::vector<Part>& parts, const std::string& figure) {
     by([&](const Part& p) { return of_column(p, &ColumnWeight::distinct); });
   } else if (figure == "nulls") {
     by([&](const Part& p) { return of_column(p, &ColumnWeight::nulls); });
+  } else if (figure == "uses") {
+    // Heavy and seldom asked for first.
+    by([](const Part& p) { return p.total(); });
+    by([](const Part& p) {
+      return p.column == nullptr ? -1.0
+                                 : static_cast<double>(p.total()) / static_cast<double>(p.column->logged_queries + 1);
+    });
   } else if (figure == "name") {
     std::stable_sort(parts.begin(), parts.end(), [](const Part& a, const Part& b) {
       return std::pair(a.table, a.name) < std::pair(b.table, b.name);
     });
   } else {
     return tl::unexpected(base::error("JR-003", fmt::format("there is no figure '{}' to sort by", figure),
-                                      "sort by bytes, rows, distinct, nulls, bits or name"));
+                                      "sort by bytes, rows, distinct, nulls, bits, uses or name"));
   }
   return {};
 }
@@ -209,17 +216,29 @@ std::string uses_in_full(const std::vector<ColumnUse>& uses) {
 }
 
 Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::size_t top) {
-  Table table{
-      "parts",
-      InCsv::yes,
-      {left("kind", "kind"), left("table", "table", Audience::programs), left("name", "name", Audience::programs),
-       left("part", "part", Audience::people), right("rows", "rows", Audience::programs), right("distinct", "distinct"),
-       right("nulls", "nulls", Audience::programs), right("dictionary_bytes", "dictionary"),
-       right("code_bytes", "codes"), right("other_bytes", "other", Audience::programs), right("total_bytes", "total"),
-       right("share_of_file", "share"), left("bar", "", Audience::people), right("bits_per_row", "bits/row"),
-       left("encoding", "encoding"), left("type", "type", Audience::programs), left("min", "min", Audience::programs),
-       left("max", "max", Audience::programs), left("used_by", "used by")},
-      {}};
+  Table table{"parts",
+              InCsv::yes,
+              {left("kind", "kind"),
+               left("table", "table", Audience::programs),
+               left("name", "name", Audience::programs),
+               left("part", "part", Audience::people),
+               right("rows", "rows", Audience::programs),
+               right("distinct", "distinct"),
+               right("nulls", "nulls", Audience::programs),
+               right("dictionary_bytes", "dictionary"),
+               right("code_bytes", "codes"),
+               right("other_bytes", "other", Audience::programs),
+               right("total_bytes", "total"),
+               right("share_of_file", "share"),
+               left("bar", "", Audience::people),
+               right("bits_per_row", "bits/row"),
+               left("encoding", "encoding"),
+               left("type", "type", Audience::programs),
+               left("min", "min", Audience::programs),
+               left("max", "max", Audience::programs),
+               left("used_by", "used by"),
+               right("logged_queries", "queries of the log", weighing.has_log ? Audience::all : Audience::programs)},
+              {}};
   const std::uint64_t most = std::accumulate(parts.begin(), parts.end(), std::uint64_t{1},
                                              [](std::uint64_t m, const Part& p) { return std::max(m, p.total()); });
   for (const Part& p : parts) {
@@ -231,16 +250,26 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
       used.exact = uses_in_full(c->used_by);
     }
     table.rows.push_back(
-        {{cell::text(p.kind), cell::text(p.table), cell::text(p.name), cell::text(shown_name(p)),
-          p.kind == "file" ? Cell{} : cell::count(p.rows), c != nullptr ? cell::count(c->distinct) : Cell{},
+        {{cell::text(p.kind),
+          cell::text(p.table),
+          cell::text(p.name),
+          cell::text(shown_name(p)),
+          p.kind == "file" ? Cell{} : cell::count(p.rows),
+          c != nullptr ? cell::count(c->distinct) : Cell{},
           c != nullptr ? cell::count(c->nulls) : Cell{},
           p.dictionary_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.dictionary_bytes),
-          p.code_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.code_bytes), cell::bytes(p.other_bytes),
-          cell::bytes(p.total()), cell::share(p.total(), weighing.file_bytes), cell::bar(p.total(), most),
-          p.kind == "file" ? Cell{} : cell::number(p.bits(), 1), cell::text(p.encoding),
+          p.code_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.code_bytes),
+          cell::bytes(p.other_bytes),
+          cell::bytes(p.total()),
+          cell::share(p.total(), weighing.file_bytes),
+          cell::bar(p.total(), most),
+          p.kind == "file" ? Cell{} : cell::number(p.bits(), 1),
+          cell::text(p.encoding),
           c != nullptr ? cell::text(to_string(c->type)) : Cell{},
           c != nullptr ? cell::value(c->min, c->type, "") : Cell{},
-          c != nullptr ? cell::value(c->max, c->type, "") : Cell{}, used}});
+          c != nullptr ? cell::value(c->max, c->type, "") : Cell{},
+          used,
+          c != nullptr && weighing.has_log ? cell::count(c->logged_queries) : Cell{}}});
   }
   return table;
 }
@@ -305,9 +334,13 @@ Result<Report> report(const Weighing& weighing, const WeighView& view) {
   made.blocks.push_back(Paragraph{fmt::format("\n{}All {} parts together: {} bytes, the size of the file.", rest,
                                               parts.size(), base::grouped(weighing.file_bytes))});
   const auto unused = static_cast<std::size_t>(std::count_if(weighing.columns.begin(), weighing.columns.end(),
-                                                             [](const ColumnWeight& c) { return c.used_by.empty(); }));
+                                                             [](const ColumnWeight& c) { return c.is_unused(); }));
   std::uint64_t unused_bytes = 0;
-  for (const ColumnWeight& c : weighing.columns) unused_bytes += c.used_by.empty() ? c.total_bytes() : 0;
+  for (const ColumnWeight& c : weighing.columns) unused_bytes += c.is_unused() ? c.total_bytes() : 0;
+  if (weighing.has_log) {
+    made.blocks.push_back(Paragraph{fmt::format("The log holds {}, of which the model does not understand {}.",
+                                                plural(weighing.logged_queries, "query"), weighing.not_understood)});
+  }
   if (unused != 0)
     made.blocks.push_back(Paragraph{fmt::format(
         "{} used by nothing: {}, {} of the file.", unused == 1 ? "1 column is" : fmt::format("{} columns are", unused),

@@ -98,6 +98,37 @@ measure n = count(f))",
   EXPECT_EQ(links(model.open(), 1)->links[0].samples.size(), 1U);
 }
 
+TEST(Weigh, QueriesOfALogCountAsUses) {
+  const test::SmallModel model(R"(table s from csv "s.csv" { key id integer  bay integer  kwh integer  note text }
+table bays from csv "bays.csv" { key bay integer  site text }
+link s.bay -> bays.bay
+measure energy = sum(kwh for s)
+query sites { by bays.site show energy })",
+                               {{"s.csv", "id,bay,kwh,note\n1,7,2,x\n"}, {"bays.csv", "bay,site\n7,Mill\n"}});
+  const auto log = read_query_log(
+      model.folder.write("log.jsonl",
+                         "{\"time\": \"2025-03-01 08:00:00\", \"query\": \"sites\"}\n\n{\"query\": \"show count(s) as "
+                         "n where s.kwh > 1\"}\n"
+                         "{\"query\": \"sites\", \"user\": \"desk 4\"}\r\n{\"query\": \"show nothing\"}\n"));
+  ASSERT_TRUE(log) << test::messages(log.error());
+  EXPECT_EQ(log->lines(), 4U);
+  const Weighing weighing = weigh(model.open(), *log);
+  std::map<std::string, std::uint64_t> queries;
+  for (const ColumnWeight& c : weighing.columns) queries[c.table + "." + c.column] = c.logged_queries;
+  EXPECT_EQ(queries, (std::map<std::string, std::uint64_t>{
+                         {"s.id", 0}, {"s.bay", 0}, {"s.kwh", 3}, {"s.note", 0}, {"bays.bay", 0}, {"bays.site", 2}}));
+  EXPECT_EQ(weighing.logged_queries, 4U);
+  EXPECT_EQ(weighing.not_understood, 1U);
+  ASSERT_EQ(weighing.log_problems.size(), 1U);
+  EXPECT_EQ(weighing.log_problems[0].place.line, 5U);
+  const std::string text = render(*report(weighing, {"uses", 0}));
+  EXPECT_NE(text.find("The log holds 4 queries, of which the model does not understand 1."), std::string::npos) << text;
+  EXPECT_EQ(
+      test::codes(read_query_log(model.folder.write("bad.jsonl", "{\"query\": \"sites\"}\n{\"q\": 1}\n")).error()),
+      "JR-007");
+  EXPECT_EQ(test::codes(read_query_log(model.folder.path("none.jsonl")).error()), "JR-501");
+}
+
 TEST(Weigh, TwoWeighingsAreComparedLineByLine) {
   const test::SmallModel model(
       "table t from csv \"t.csv\" { a integer  b text  twice = a * 2 }\nmeasure m = sum(a for t)",

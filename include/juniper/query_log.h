@@ -1,0 +1,33 @@
+// Queries that reports have sent, as captured in a log.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "juniper/diagnostics.h"
+
+namespace juniper {
+
+struct LoggedQuery {
+  std::string query;        // its clauses, or a saved query's name
+  std::uint64_t times = 0;  // that it stands in the log
+  std::uint64_t line = 0;   // where it stands first, from 1
+};
+
+struct QueryLog {
+  std::string path;
+  std::vector<LoggedQuery> queries;  // each once, in the order of their first lines
+  std::uint64_t lines() const {
+    std::uint64_t total = 0;
+    for (const LoggedQuery& query : queries) total += query.times;
+    return total;
+  }
+};
+
+// Reads a log of JSON lines: one object a line, whose member "query" is the text of a query or the name of a saved one.
+// Other members ("time", "user", …) and empty lines are passed over. Errors: JR-501 (the file can't be read), JR-007 (a
+// line is no such object).
+Result<QueryLog> read_query_log(const std::string& path);
+
+}  // namespace juniper
