@@ -66,7 +66,7 @@ Report report(const LoadReport& load) {
       InCsv::no,
       {left("table", "table"), right("rows", "rows"), right("rejected", "rejected"), right("source_bytes", "source"),
        right("files", "files"), right("files_read", "read now"), right("bytes", "in store"),
-       right("read_nanoseconds", "reading"), right("total_nanoseconds", "reading, computing, encoding")},
+       right("read_nanoseconds", "reading"), right("total_nanoseconds", "with computing and encoding")},
       {}};
   std::uint64_t rejected = 0;
   for (const TableLoad& t : load.tables) {

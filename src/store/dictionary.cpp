@@ -210,13 +210,15 @@ std::unique_ptr<const TextDictionary::Block> TextDictionary::unpack(std::size_t 
   const char* at = plain.data();
   const char* const end = plain.data() + plain.size();
   std::size_t bytes = 0;
+  std::size_t rests = 0;  // of them that no text shares: no more than there are
   for (std::size_t i = 0; i < count; ++i) {
     const auto shared = read_varint(at, end);
     const auto rest = shared ? read_varint(at, end) : std::nullopt;
     must(rest.has_value());
-    must(*shared <= (i == 0 ? 0 : lengths[i - 1].first + lengths[i - 1].second));
+    must(*shared <= (i == 0 ? 0 : lengths[i - 1].first + lengths[i - 1].second) && *rest <= plain.size() - rests);
     lengths[i] = {*shared, *rest};
     bytes += *shared + *rest;
+    rests += *rest;
   }
   auto block = std::make_unique<Block>();
   block->texts.reserve(bytes);

@@ -4,6 +4,7 @@
 
 #include <bit>
 #include <cmath>
+#include <cstring>
 #include <functional>
 #include <random>
 #include <set>
@@ -230,6 +231,24 @@ TEST(Column, TextsWithoutNumbersAreReadBack) {
   EXPECT_TRUE(input.pieces.back().is_plain);
   const Column column = encode_column(input);
   for (std::size_t i = 0; i < values.size(); ++i) ASSERT_EQ(column.at(i), values[i]);
+}
+
+// Lengths that a block can't hold are damage, not a reason to ask for as much memory.
+TEST(Column, ATextThatIsLongerThanItsBlockIsDamage) {
+  for (const std::string& lengths :
+       {std::string("\x00\xff\xff\xff\xff\x7f", 6), std::string("\x01\x01x", 3), std::string("\x00\x02x", 3),
+        std::string("\x00", 1), std::string("\x00\x00x", 3)}) {
+    std::vector<std::byte> bytes(32 + 8);
+    const auto put = [&](std::size_t at, std::uint32_t number) { std::memcpy(bytes.data() + at, &number, 4); };
+    put(8, static_cast<std::uint32_t>(lengths.size()));
+    put(12, static_cast<std::uint32_t>(lengths.size()));
+    std::memcpy(bytes.data() + 32, lengths.data(), lengths.size());
+    put(16, short_hash(std::span(bytes).subspan(32, lengths.size())));
+    const std::uint64_t hash = hash_bytes(std::span(bytes).first(32));
+    const auto texts = TextDictionary::view(Bytes(std::move(bytes)), 1, hash, "x");
+    ASSERT_TRUE(texts);
+    EXPECT_THROW(texts->at(0), base::Failure);
+  }
 }
 
 }  // namespace
