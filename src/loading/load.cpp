@@ -81,11 +81,13 @@ std::vector<ModelText> texts_beside(const Model& model) {
 class Loader {
  public:
   // `earlier` may be nothing; what has not changed is taken from there.
-  Loader(const Model& model, const Options& options, const store::Store* earlier, source::Rejects* rejects)
+  Loader(const Model& model, const Options& options, const store::Store* earlier, source::Rejects* rejects,
+         store::StoreWriter& writer)
       : model_(model.checked()),
         options_(options),
         earlier_(earlier),
         rejects_(rejects),
+        writer_(writer),
         source_{model_, store_, {today_of(options)}} {
     store_.model_texts = texts_beside(model);
   }
@@ -215,6 +217,7 @@ class Loader {
       store::StoredColumn& column = encoded(read);
       column.data = store::encode_column(std::exchange(read.input, {}));
       column.encode_nanoseconds = nanoseconds_since(begin);
+      writer_.write_ahead(column.data);
     });
     // Each table's part of the time is that of its columns' work.
     const std::int64_t elapsed = nanoseconds_since(all_begin);
@@ -257,6 +260,7 @@ class Loader {
     store_.links[index] = loading::resolve_link(from, to);
     store_.links[index].name = model::link_name(model_, model_.links[index]);
     store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
+    writer_.write_ahead(store_.links[index].rows);
     link_done_[index] = 1;
   }
 
@@ -418,6 +422,7 @@ class Loader {
   const Options& options_;
   const store::Store* earlier_;
   source::Rejects* rejects_;
+  store::StoreWriter& writer_;  // gets what is made as soon as it is
   store::Store store_;
   engine::Source source_;
   std::vector<std::uint64_t> files_read_;  // of each table
@@ -490,13 +495,14 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
     if (!opened) return tl::unexpected(opened.error());
     rejects = std::move(*opened);
   }
-  Loader loader(model, options, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr);
+  store::StoreWriter writer(path);
+  Loader loader(model, options, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr, writer);
   auto loaded = loader.run(wanted);
   if (!loaded) return tl::unexpected(loaded.error());
   if (rejects) {
     if (auto closed = rejects->close(); !closed) return tl::unexpected(closed.error());
   }
-  if (auto written = store::write_store(*loaded, path); !written) return tl::unexpected(written.error());
+  if (auto written = writer.finish(*loaded); !written) return tl::unexpected(written.error());
   return Loaded{std::move(*loaded), true, loader.files_read()};
 }
 

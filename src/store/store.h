@@ -20,6 +20,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -78,6 +79,27 @@ struct Store {
   // Of the file that the store was written to or opened from; zero before.
   std::uint64_t file_bytes = 0;
   FileOverhead overhead;
+};
+
+// Writes a store file. Columns and links may be written ahead, while others are still made; what was not is written in
+// the end. Nothing stays of a file that is not finished.
+class StoreWriter {
+ public:
+  // The file takes its place, `path`, with `finish`.
+  explicit StoreWriter(std::filesystem::path path);
+  ~StoreWriter();
+
+  // From any thread. Their memory must stay until `finish`. Errors come out there.
+  void write_ahead(const Column& column);
+  void write_ahead(const Codes& codes);
+
+  // Writes the rest, syncs and renames; fills in file_bytes and overhead. Once. Errors: JR-601 (cannot write).
+  Result<void> finish(Store& store);
+
+ private:
+  class Writer;
+  std::filesystem::path path_;
+  std::unique_ptr<Writer> writer_;
 };
 
 // Writes the store to `path`; fills in file_bytes and overhead. Errors: JR-601 (cannot write).

@@ -10,6 +10,8 @@
 #include <cerrno>
 #include <charconv>
 #include <cstdio>
+#include <map>
+#include <mutex>
 
 #include "base/diagnostics.h"
 #include "base/files.h"
@@ -44,7 +46,7 @@ std::uint64_t hash_of_header(const Header& header) {
 
 // --- writing --------------------------------------------------------------------------------------------------------
 
-// A file descriptor that is closed, and a file that is removed, unless `keep` was called.
+// A file descriptor that is closed, and a file that is removed, unless it was renamed.
 class NewFile {
  public:
   explicit NewFile(std::filesystem::path path)
@@ -58,21 +60,22 @@ class NewFile {
   NewFile(const NewFile&) = delete;
   NewFile& operator=(const NewFile&) = delete;
 
-  void write(std::span<const std::byte> bytes) {
+  // From any thread. After the first error nothing is written any more.
+  void write(std::span<const std::byte> bytes, std::uint64_t at) {
     while (error_ == 0 && !bytes.empty()) {
-      const ssize_t written = ::write(descriptor_, bytes.data(), bytes.size());
+      const ssize_t written = ::pwrite(descriptor_, bytes.data(), bytes.size(), static_cast<off_t>(at));
       if (written < 0 && errno == EINTR) continue;
       if (written < 0) {
         error_ = errno;
       } else {
         bytes = bytes.subspan(static_cast<std::size_t>(written));
-        at_ += static_cast<std::uint64_t>(written);
+        at += static_cast<std::uint64_t>(written);
       }
     }
   }
-  void rewrite_front(std::span<const std::byte> bytes) {
-    if (error_ == 0 && ::pwrite(descriptor_, bytes.data(), bytes.size(), 0) != static_cast<ssize_t>(bytes.size()))
-      error_ = errno;
+  // Asks the system to begin with the disk, so that there is less to wait for in the end.
+  void begin_sync(std::uint64_t at, std::uint64_t bytes) const {
+    ::sync_file_range(descriptor_, static_cast<off_t>(at), static_cast<off_t>(bytes), SYNC_FILE_RANGE_WRITE);
   }
   void sync_and_rename(const std::filesystem::path& target) {
     if (error_ == 0 && ::fsync(descriptor_) != 0) error_ = errno;
@@ -86,26 +89,37 @@ class NewFile {
       ::close(directory);
     }
   }
-  std::uint64_t at() const { return at_; }
   int error() const { return error_; }
 
  private:
   std::filesystem::path path_;
   int descriptor_;
-  std::uint64_t at_ = 0;
-  int error_ = 0;
+  std::atomic<int> error_{0};
   bool kept_ = false;
 };
 
-class Writer {
- public:
-  Writer(NewFile& file, FileOverhead& overhead) : file_(file), overhead_(overhead) {}
+}  // namespace
 
-  // Writes a part, padded to 8 bytes, and gives its entry in the directory.
+// The parts of a file, each written once.
+class StoreWriter::Writer {
+ public:
+  explicit Writer(const std::filesystem::path& beside) : file_(beside) {}
+
+  // Writes a part where the file is free, and gives its entry in the directory; at once for one that was written
+  // before.
   PartEntry part(std::span<const std::byte> bytes, std::uint64_t hash) {
-    const PartEntry entry{file_.at(), bytes.size(), hash};
-    file_.write(bytes);
-    pad();
+    PartEntry entry{0, bytes.size(), hash};
+    {
+      const std::lock_guard lock(mutex_);
+      if (const auto known = written_.find(bytes.data()); known != written_.end() && !bytes.empty())
+        return known->second;
+      entry.offset = end_;
+      end_ = (end_ + bytes.size() + 7) / 8 * 8;
+      part_bytes_ += bytes.size();
+      written_.emplace(bytes.data(), entry);
+    }
+    file_.write(bytes, entry.offset);
+    file_.begin_sync(entry.offset, entry.bytes);
     return entry;
   }
   PartEntry part(const Codes& codes) { return part(codes.bytes().view(), codes.directory_hash()); }
@@ -114,18 +128,23 @@ class Writer {
     const auto bytes = std::as_bytes(std::span(text));
     return part(bytes, hash_bytes(bytes));
   }
-  void pad() {
-    static constexpr std::array<std::byte, 8> zeros{};
-    const std::size_t padding = (8 - file_.at() % 8) % 8;
-    overhead_.padding += padding;
-    file_.write(std::span(zeros).first(padding));
-  }
+
+  NewFile& file() { return file_; }
+  std::uint64_t end() const { return end_; }
+  std::uint64_t part_bytes() const { return part_bytes_; }
 
  private:
-  NewFile& file_;
-  FileOverhead& overhead_;
+  NewFile file_;
+  std::mutex mutex_;
+  std::uint64_t end_ = sizeof(Header);  // of what is taken
+  std::uint64_t part_bytes_ = 0;
+  std::map<const std::byte*, PartEntry> written_;  // by where the part stands in memory
 };
 
+namespace {
+
+// Templates, as the writer is the store writer's own.
+template <class Writer>
 ColumnEntry column_entry(Writer& writer, const StoredColumn& column) {
   const Column& data = column.data;
   ColumnEntry entry;
@@ -154,7 +173,8 @@ ColumnEntry column_entry(Writer& writer, const StoredColumn& column) {
   return entry;
 }
 
-// Writes all parts, and gives the directory of them.
+// Writes all parts that are not yet written, and gives the directory of them.
+template <class Writer>
 Directory write_parts(Writer& writer, const Store& store) {
   Directory directory;
   directory.signature = store.signature;
@@ -194,32 +214,54 @@ void remove_leftovers(const std::filesystem::path& path) {
 
 }  // namespace
 
-Result<void> write_store(Store& store, const std::filesystem::path& path) {
+StoreWriter::StoreWriter(std::filesystem::path path) : path_(std::move(path)) {
   // Two loads at once each write a file of their own; the last rename wins.
-  remove_leftovers(path);
+  remove_leftovers(path_);
   static std::atomic<unsigned> written{0};
-  const std::filesystem::path beside = path.string() + fmt::format(".{}-{}{}", ::getpid(), written++, new_ending);
-  NewFile file(beside);
+  writer_ = std::make_unique<Writer>(path_.string() + fmt::format(".{}-{}{}", ::getpid(), written++, new_ending));
+}
+
+StoreWriter::~StoreWriter() = default;
+
+void StoreWriter::write_ahead(const Column& column) {
+  writer_->part(column.codes);
+  if (!column.has_dictionary()) return;
+  if (column.type.kind == TypeKind::text) {
+    writer_->part(column.texts);
+  } else {
+    writer_->part(column.numbers.codes());
+  }
+}
+
+void StoreWriter::write_ahead(const Codes& codes) {
+  writer_->part(codes);
+}
+
+Result<void> StoreWriter::finish(Store& store) {
+  NewFile& file = writer_->file();
   store.overhead = {sizeof(Header), 0, 0, 0};
   for (const ModelText& text : store.model_texts) store.overhead.model_text += text.text.size();
+  const std::vector<std::byte> directory = to_bytes(write_parts(*writer_, store));
   Header header{magic, format_version, 0, 0, 0, 0, 0, 0, 0};
-  file.write(std::as_bytes(std::span(&header, 1)));
-  Writer writer(file, store.overhead);
-  const std::vector<std::byte> directory = to_bytes(write_parts(writer, store));
-  header.directory_offset = file.at();
+  header.directory_offset = writer_->end();
   header.directory_bytes = store.overhead.directory = directory.size();
   header.directory_hash = hash_bytes(directory);
-  file.write(directory);
-  header.file_bytes = store.file_bytes = file.at();
+  file.write(directory, header.directory_offset);
+  header.file_bytes = store.file_bytes = header.directory_offset + directory.size();
   header.header_hash = hash_of_header(header);
-  file.rewrite_front(std::as_bytes(std::span(&header, 1)));
-  file.sync_and_rename(path);
+  file.write(std::as_bytes(std::span(&header, 1)), 0);
+  store.overhead.padding = header.directory_offset - sizeof(Header) - writer_->part_bytes();
+  file.sync_and_rename(path_);
   if (file.error() != 0) {
     return tl::unexpected(
-        base::error("JR-601", fmt::format("cannot write the store {}: {}", path.string(), std::strerror(file.error())),
+        base::error("JR-601", fmt::format("cannot write the store {}: {}", path_.string(), std::strerror(file.error())),
                     "free some space, or name another place with --store"));
   }
   return {};
+}
+
+Result<void> write_store(Store& store, const std::filesystem::path& path) {
+  return StoreWriter(path).finish(store);
 }
 
 // --- opening --------------------------------------------------------------------------------------------------------

@@ -17,7 +17,7 @@
 
 namespace {
 
-enum class Fault { none, write, short_write, front_write, sync, rename, open, read, memory };
+enum class Fault { none, write, short_write, sync, rename, open, read, memory };
 
 std::atomic<Fault> wanted{Fault::none};
 std::atomic<long> calls_left{0};
@@ -36,24 +36,16 @@ void* allocate(std::size_t bytes) {
 
 }  // namespace
 
-extern "C" ssize_t write(int descriptor, const void* bytes, std::size_t count) {
+extern "C" ssize_t pwrite(int descriptor, const void* bytes, std::size_t count, off_t offset) {
   if (fails(Fault::write)) {
     errno = ENOSPC;
     return -1;
   }
   // A disk that is nearly full takes a part and refuses the rest.
-  if (wanted == Fault::short_write && calls_left == 1 && count > 1) {
+  if (wanted == Fault::short_write && calls_left.fetch_sub(1) == 1 && count > 1) {
     wanted = Fault::write;
+    calls_left = 1;
     count /= 2;
-  } else if (wanted == Fault::short_write) {
-    --calls_left;
-  }
-  return syscall(SYS_write, descriptor, bytes, count);
-}
-extern "C" ssize_t pwrite(int descriptor, const void* bytes, std::size_t count, off_t offset) {
-  if (fails(Fault::front_write)) {
-    errno = EIO;
-    return -1;
   }
   return syscall(SYS_pwrite64, descriptor, bytes, count, offset);
 }
@@ -155,7 +147,7 @@ TEST_P(Faults, ALoadThatMeetsOneLeavesAStoreThatOpens) {
     wanted = GetParam();
     const auto loaded = load(path, options);
     wanted = Fault::none;
-    const bool met = calls_left.load() <= (GetParam() == Fault::short_write ? 1 : 0);
+    const bool met = calls_left.load() <= 0;
     const std::string found = answer();
     if (loaded) {
       ASSERT_EQ(found, "13.50") << "call " << call;
@@ -175,8 +167,8 @@ TEST_P(Faults, ALoadThatMeetsOneLeavesAStoreThatOpens) {
 }
 
 INSTANTIATE_TEST_SUITE_P(OfTheSystem, Faults,
-                         testing::Values(Fault::write, Fault::short_write, Fault::front_write, Fault::sync,
-                                         Fault::rename, Fault::open, Fault::read, Fault::memory));
+                         testing::Values(Fault::write, Fault::short_write, Fault::sync, Fault::rename, Fault::open,
+                                         Fault::read, Fault::memory));
 
 }  // namespace
 }  // namespace juniper
