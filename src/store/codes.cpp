@@ -65,7 +65,8 @@ void Codes::Encoder::add(std::span<const std::uint64_t> codes) {
 
 Codes Codes::Encoder::finish() {
   if (!rest_.empty()) encode_block(rest_);
-  std::memcpy(words_.data(), directory_.data(), directory_.size() * sizeof(Entry));
+  const auto directory = std::as_bytes(std::span(directory_));
+  std::copy(directory.begin(), directory.end(), reinterpret_cast<std::byte*>(words_.data()));
   words_.shrink_to_fit();
   return {Bytes(std::move(words_)), count_};
 }

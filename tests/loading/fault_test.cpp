@@ -88,6 +88,12 @@ void* operator new(std::size_t bytes) {
 void* operator new[](std::size_t bytes) {
   return allocate(bytes);
 }
+void* operator new(std::size_t bytes, const std::nothrow_t&) noexcept {
+  return fails(Fault::memory) ? nullptr : std::malloc(bytes == 0 ? 1 : bytes);
+}
+void operator delete(void* memory, const std::nothrow_t&) noexcept {
+  std::free(memory);
+}
 void operator delete(void* memory) noexcept {
   std::free(memory);
 }
