@@ -342,6 +342,23 @@ class Scanner {
     return text + "\n";
   }
 
+  // Foreign keys of a description that are no link here (over several columns, within one table, to what is no key).
+  std::string references_not_taken() const {
+    std::string text;
+    for (std::size_t t = 0; t < tables_.size(); ++t) {
+      for (const TableFiles::Reference& reference : tables_[t].files.references) {
+        const bool taken = std::any_of(links_.begin(), links_.end(), [&](const FoundLink& link) {
+          return link.declared && link.from == t && reference.columns.size() == 1 &&
+                 column(t, link.column).header == reference.columns[0];
+        });
+        if (!taken)
+          text += fmt::format("# not taken over: a foreign key of {} ({}) to {} ({})\n", tables_[t].name,
+                              fmt::join(reference.columns, ", "), reference.table, fmt::join(reference.to, ", "));
+      }
+    }
+    return text;
+  }
+
   Result<Scan> write() const {
     Scan made;
     std::string text = "# Proposed from the files. What was doubtful stands in comments.\n\n";
@@ -350,6 +367,7 @@ class Scanner {
       text += table_text(t) + "\n";
       facts.insert(t);
     }
+    text += references_not_taken();
     for (const FoundLink& link : links_) {
       text += link_text(link);
       if (is_sure(link)) facts.erase(link.to);

@@ -168,7 +168,8 @@ TEST(Scan, APackageIsReadAsItIsDescribed) {
   folder.write("datapackage.json", R"({"name": "network", "resources": [
     {"name": "sessions", "path": "data/s.csv", "dialect": {"delimiter": "|"}, "schema": {
       "fields": [{"name": "no", "type": "integer"}, {"name": "where", "type": "integer"}, {"name": "code", "type": "string"}],
-      "primaryKey": "no", "foreignKeys": [{"fields": "where", "reference": {"resource": "bays", "fields": "bay"}}]}},
+      "primaryKey": "no", "foreignKeys": [{"fields": "where", "reference": {"resource": "bays", "fields": "bay"}},
+      {"fields": ["no", "code"], "reference": {"resource": "bays", "fields": ["bay", "site"]}}]}},
     {"name": "bays", "path": "data/b.csv"}, {"name": "picture", "path": "p.png", "format": "png"}]})");
   folder.write("data/s.csv", "code|no|where\n12|1|7\n13|2|8\n");
   folder.write("data/b.csv", "bay,site\n7,Mill\n8,Quay\n");
@@ -177,6 +178,9 @@ TEST(Scan, APackageIsReadAsItIsDescribed) {
   EXPECT_NE(found->text.find("      code    text\n"), std::string::npos) << found->text;
   EXPECT_NE(found->text.find("  key no      integer\n"), std::string::npos) << found->text;
   EXPECT_NE(found->text.find("link sessions.where_ -> bays.bay"), std::string::npos) << found->text;
+  EXPECT_NE(found->text.find("# not taken over: a foreign key of sessions (no, code) to bays (bay, site)"),
+            std::string::npos)
+      << found->text;
   folder.write("m.ridge", found->text);
   EXPECT_TRUE(Dataset::open(folder.path("m.ridge")));
   folder.write("datapackage.json", "{\"resources\": [{\"name\": \"x\"}, {\"path\": 5}]}");
