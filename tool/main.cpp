@@ -83,7 +83,7 @@ template <class Command>
 int with_dataset(const Arguments& arguments, const Options& options, Console& console, const Command& command) {
   const auto dataset = Dataset::open(arguments.model, options);
   console.clear_progress();
-  if (dataset) console.warn(dataset->model().warnings());
+  if (dataset) console.warn(dataset->warnings());
   return dataset ? command(*dataset) : console.fail(dataset.error());
 }
 
@@ -116,6 +116,7 @@ int run_load(const Arguments& arguments, const Options& options, Console& consol
   if (arguments.verify && std::filesystem::path(arguments.model).extension() == ".jrs") return print_verification();
   const auto loaded = load(arguments.model, options, arguments.load);
   console.clear_progress();
+  if (loaded) console.warn(loaded->warnings);
   const int status = print_or_fail(loaded, console);
   return status == 0 && arguments.verify ? print_verification() : status;
 }

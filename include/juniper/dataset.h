@@ -70,6 +70,7 @@ struct LoadReport {
   std::uint64_t file_bytes = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t total_nanoseconds = 0;
+  Diagnostics warnings;  // as Dataset::warnings
 };
 
 // A model and the store made from its sources. Cheap to copy; may be read from any thread. The store file stays mapped
@@ -83,6 +84,9 @@ class Dataset {
 
   const Model& model() const { return model_; }
   const Options& options() const { return options_; }
+  // What is no error, and worth a look: the model's warnings (Model::warnings), keys that are null (JR-508), and links
+  // that are broken with what can't be computed for that (JR-515). With ReadOptions::strict they are errors of `open`.
+  Diagnostics warnings() const;
   // The store, for the library's own parts.
   const store::Store& store() const { return *store_; }
 
@@ -103,10 +107,11 @@ struct LoadSettings {
 };
 
 // Loads the sources of a model text into its store file: reads, types and encodes every table, resolves links and
-// computes calculated columns in the order of their dependencies. A fresh store is left as it is, and of a stale one
-// the rows of files that have not changed are taken over, unless everything is to be loaded. After an error the earlier
-// store file is as it was. Errors: JR-5xx for the data (with file and line), JR-6xx for the store, JR-7xx for what a
-// calculated column can't hold.
+// computes calculated columns in the order of their dependencies. A link whose one side holds a key twice is broken: it
+// and what is computed across it are left out with a warning (JR-515), and what needs them is refused (JR-706). A fresh
+// store is left as it is, and of a stale one the rows of files that have not changed are taken over, unless everything
+// is to be loaded. After an error the earlier store file is as it was. Errors: JR-5xx for the data (with file and
+// line), JR-6xx for the store, JR-7xx for what a calculated column can't hold.
 Result<LoadReport> load(const std::string& path, const Options& options = {}, const LoadSettings& settings = {});
 
 // What `verify` has read.

@@ -28,10 +28,12 @@ struct LinkUse {
   std::string link;
   std::string many_table;
   std::string one_table;
+  std::string broken;  // why nothing can cross it; "" for a whole link, and only that has figures below one_rows
   std::uint64_t many_rows = 0;
   std::uint64_t many_keys = 0;  // distinct keys other than null on the many side
   std::uint64_t null_rows = 0;  // rows of the many side without a key
-  std::uint64_t one_rows = 0;   // and distinct keys: the one side's key is unique
+  std::uint64_t one_rows = 0;   // and distinct keys, but for null ones: the one side's key is unique
+  std::uint64_t one_nulls = 0;  // rows of the one side without a key
   std::uint64_t used_rows = 0;  // of the one side, that some row of the many side leads to
   std::uint64_t unused_rows() const { return one_rows - used_rows; }
   std::uint64_t orphan_keys = 0;   // distinct

@@ -30,8 +30,9 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
                std::vector<bool>& used_by_any) {
   LinkUse use;
   use.link = link.name;
-  use.many_rows = from[0]->rows;
   use.one_rows = link.no_row;
+  use.broken = link.broken;
+  if (!use.broken.empty()) return use;
   use.bytes = link.rows.bytes().size();
   std::vector<bool> used(link.no_row, false);
   boost::unordered_flat_map<Key, std::uint64_t> orphans;  // rows
@@ -72,6 +73,16 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
     if (use.samples.size() < samples) use.samples.push_back({text_of(from, orphan), count});
   }
   return use;
+}
+
+// Rows of the one side in which some column of the key is null.
+std::uint64_t rows_without_key(const std::vector<const store::Column*>& key) {
+  std::uint64_t rows = 0;
+  for (std::uint64_t row = 0; row < key[0]->rows; ++row) {
+    const auto is_null = [&](const store::Column* c) { return c->nulls != 0 && c->codes.at(row) == c->null_code; };
+    rows += std::any_of(key.begin(), key.end(), is_null) ? 1 : 0;
+  }
+  return rows;
 }
 
 // The condition for rows whose key has no match, in the model's words.
@@ -118,7 +129,8 @@ Trim trim_of(const store::StoredTable& table, const std::vector<bool>& used, uns
   trim.used_rows = rows.size();
   std::vector<std::uint64_t> kept(table.columns.size());
   base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {
-    kept[c] = store::encode_column(store::chosen_rows(table.columns[c].data, rows)).bytes();
+    if (table.columns[c].broken.empty())
+      kept[c] = store::encode_column(store::chosen_rows(table.columns[c].data, rows)).bytes();
   });
   for (std::size_t c = 0; c < table.columns.size(); ++c) {
     const std::uint64_t bytes = table.columns[c].data.bytes();
@@ -152,10 +164,17 @@ Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
     for (std::size_t i = 0; i < store.links.size(); ++i) {
       const language::LinkEnd& from = model.links[i].from;
       const language::TableIndex to = model.links[i].to.table;
-      std::vector<const store::Column*> columns;
-      for (const std::uint32_t column : from.columns) columns.push_back(&store.tables[from.table].columns[column].data);
+      const auto columns_of = [&](const language::LinkEnd& end) {
+        std::vector<const store::Column*> columns;
+        for (const std::uint32_t column : end.columns) columns.push_back(&store.tables[end.table].columns[column].data);
+        return columns;
+      };
       used[to].resize(store.tables[to].rows, false);
-      LinkUse use = use_of(store.links[i], columns, samples, used[to]);
+      // Nobody knows which rows a broken link would lead to.
+      if (!store.links[i].broken.empty()) used[to].assign(store.tables[to].rows, true);
+      LinkUse use = use_of(store.links[i], columns_of(from), samples, used[to]);
+      use.many_rows = store.tables[from.table].rows;
+      use.one_nulls = rows_without_key(columns_of(model.links[i].to));
       use.many_table = store.tables[from.table].name;
       use.one_table = store.tables[to].name;
       if (use.orphan_rows != 0) use.orphan_measures = orphan_measures(dataset, model.links[i]);

@@ -181,7 +181,7 @@ void Evaluator::add_predicate(Access& access, const HeldPredicate& held, const R
       return add_key(access, seen_from(predicate.expression, access.table, roles), gathered(held.key, map), true);
     case PredicateKind::row: {
       const auto path = model_.paths(access.table, predicate.table, roles).front();
-      const std::uint64_t last = source_.store.tables[predicate.table].rows;
+      const std::uint64_t last = source_.rows(predicate.table);
       access.keys.push_back({{ScanKey::Kind::row, {}, path, nullptr, last}, gathered(held.rows, map)});
       return;
     }
@@ -286,7 +286,7 @@ SharedCodes Evaluator::same_column(const NodePtr& outside, const FramePtr& frame
   const auto [at, binding] = find_binding(*frame, outside->variable);
   if (!binding->table) return nullptr;
   const ColumnRef ref = routed(model_, outside->column, binding->slice ? binding->slice->roles : Roles{});
-  if (!(ref == inside->column) || frame->rows * 8 < source_.store.tables[*binding->table].rows) return nullptr;
+  if (!(ref == inside->column) || frame->rows * 8 < source_.rows(*binding->table)) return nullptr;
   const SharedCodes all = codes_of(ScanKey::of(source_, ref), *binding->table);
   const RowNumbers rows = gathered(binding->rows, map_up(*frame, at));
   bool whole = rows->size() == all->size();
@@ -384,7 +384,7 @@ SharedCodes Evaluator::codes_of(const ScanKey& key, TableIndex table) {
   SharedCodes* const known =
       key.kind == ScanKey::Kind::column ? &codes_[{key.column.column, key.column.path}] : nullptr;
   if (known != nullptr && *known) return *known;
-  auto codes = std::make_shared<std::vector<std::uint64_t>>(source_.store.tables[table].rows);
+  auto codes = std::make_shared<std::vector<std::uint64_t>>(source_.rows(table));
   if (known != nullptr && key.column.path.empty()) {
     const store::Codes& stored = source_.column(key.column.column).codes;
     base::parallel_for(stored.blocks(), threads_, [&](std::size_t block) {

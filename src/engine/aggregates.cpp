@@ -80,7 +80,7 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   const Step step(*this, node->span, frame->rows);
   const auto rows = plain(node->rows, frame, slice);
   step.get().way = "loop";
-  step.get().rows_in = source_.store.tables[base_table(node->rows)].rows;
+  step.get().rows_in = source_.rows(base_table(node->rows));
   // What is the same for all rows of the frame is evaluated once, unless a scan answers them all anyway.
   const bool alike = frame->rows > 1 && is_alike(node->rows, frame, slice) &&
                      std::all_of(node->children.begin(), node->children.end(),
@@ -203,7 +203,7 @@ VectorPtr Evaluator::rank_among_alike(const Node& node, const FramePtr& frame, c
   step.get().way = "loop";
   const VectorPtr values = widened(evaluate(node.children[0], frame, slice), node.children[0]->type);
   const FramePtr pairs = rows(node.rows, first_row(frame), slice);
-  step.get().rows_in = source_.store.tables[base_table(node.rows)].rows;
+  step.get().rows_in = source_.rows(base_table(node.rows));
   step.get().rows_out = pairs->rows;
   const Encoding among(*widened(evaluate(node.children[1], pairs, slice), node.children[1]->type));
   // How many rows, or of a dense rank values, have a smaller code.
@@ -247,7 +247,7 @@ std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
   }
   std::uint64_t bytes = 0;
   for (const ColumnId id : columns) bytes += source_.column(id).codes.bytes().size();
-  for (const LinkIndex link : links) bytes += source_.store.links[link].rows.bytes().size();
+  for (const LinkIndex link : links) bytes += source_.link(link).rows.bytes().size();
   return bytes;
 }
 
@@ -280,7 +280,7 @@ ScanRequest Evaluator::request_of(const Node& node, const PlainRows& rows, const
     column->column = {rows.table, {}, {rows.table, static_cast<std::uint32_t>(key - columns.begin())}};
     aggregate.order.push_back({ordered_key(column, rows.table), false, false});
   } else {
-    const std::uint64_t last_row = source_.store.tables[rows.table].rows;
+    const std::uint64_t last_row = source_.rows(rows.table);
     aggregate.order.push_back({{ScanKey::Kind::row, {}, {}, nullptr, last_row}, false, false});
   }
   request.aggregates.push_back(std::move(aggregate));
@@ -289,7 +289,7 @@ ScanRequest Evaluator::request_of(const Node& node, const PlainRows& rows, const
 
 // One scan, grouped by what the frame's rows compare with.
 VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Access& access, ExplainStep& step) {
-  const std::uint64_t table_rows = source_.store.tables[access.table].rows;
+  const std::uint64_t table_rows = source_.rows(access.table);
   rows_scanned_ += table_rows;
   if (access.range) {
     request.keys.push_back(access.range->key);
@@ -542,7 +542,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
   }
   // How many rows a set has is known when it is there: parts grow by what the ones before had, so that few groups of a
   // large table are few parts.
-  const std::size_t each = std::max<std::size_t>(source_.store.tables[base_table(node->rows)].rows, 1);
+  const std::size_t each = std::max<std::size_t>(source_.rows(base_table(node->rows)), 1);
   std::size_t part = std::max<std::size_t>(most_pairs / each, 1);
   if (parts == Parts::one || frame->rows <= part) {
     take(rows(node->rows, frame, slice));

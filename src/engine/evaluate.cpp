@@ -152,7 +152,7 @@ VectorPtr Evaluator::read(const ColumnRef& ref, const RowNumbers& rows) {
       std::uint64_t row = (*rows)[i];
       bool found = true;
       for (const LinkIndex link : ref.path) {
-        const store::StoredLink& stored = source_.store.links[link];
+        const store::StoredLink& stored = source_.link(link);
         row = stored.rows.at(row);
         found = row != stored.no_row;
         if (!found) break;

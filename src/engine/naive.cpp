@@ -134,7 +134,7 @@ class Naive {
   // The rows of a table that a slice allows, in the order of their keys.
   std::vector<Row> allowed(TableIndex table, const HeldSlice& slice) {
     std::vector<Row> found;
-    for (std::uint64_t i = 0; i < source_.store.tables[table].rows; ++i) {
+    for (std::uint64_t i = 0; i < source_.rows(table); ++i) {
       Row row;
       row.table = table;
       row.row = i;
@@ -157,7 +157,7 @@ class Naive {
   Cell read(const Row& row, const ColumnRef& ref, const Roles& roles) {
     std::uint64_t at = row.row;
     for (const LinkIndex link : routed(model_, ref, roles).path) {
-      const store::StoredLink& stored = source_.store.links[link];
+      const store::StoredLink& stored = source_.link(link);
       at = stored.rows.at(at);
       if (at == stored.no_row) return {};
     }
@@ -217,7 +217,7 @@ class Naive {
   std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path) const {
     std::uint64_t at = row.row;
     for (const LinkIndex link : path) {
-      const store::StoredLink& stored = source_.store.links[link];
+      const store::StoredLink& stored = source_.link(link);
       at = stored.rows.at(at);
       if (at == stored.no_row) return std::nullopt;
     }
@@ -782,7 +782,7 @@ Result<std::vector<Value>> evaluate_rows_naively(const Source& source, TableInde
   try {
     Naive naive(source);
     std::vector<Value> values;
-    for (std::uint64_t i = 0; i < source.store.tables[table].rows; ++i) {
+    for (std::uint64_t i = 0; i < source.rows(table); ++i) {
       const Cell cell = naive.value(node, naive.row_scope(table, i, source.model.tables[table].row));
       if (cell.overflow) {
         throw Failed{{source.model.sources.diagnostic(Severity::error, "JR-704", node->span,

@@ -8,6 +8,7 @@
 #include <set>
 
 #include "base/exact.h"
+#include "base/failure.h"
 #include "base/parallel.h"
 #include "language/check.h"
 
@@ -81,10 +82,34 @@ void read_codes(const store::Column& column, const std::uint64_t* codes, std::si
   }
 }
 
+// Nothing is answered from what a broken link or what rests on one would hold.
+[[noreturn]] void cross_broken(const std::string& what, const std::string& reason) {
+  throw base::Failure(base::error("JR-706", fmt::format("this needs {}, which is broken: {}", what, reason),
+                                  "mend it, or ask for what does not cross it; `juniper links` tells more"));
+}
+
 }  // namespace
 
+const store::Column& Source::column(language::ColumnId id) const {
+  const store::StoredColumn& stored = store.tables[id.table].columns[id.column];
+  if (!stored.broken.empty()) cross_broken(model.column_name(id), stored.broken);
+  return stored.data;
+}
+
+const store::StoredLink& Source::link(language::LinkIndex index) const {
+  const store::StoredLink& stored = store.links[index];
+  if (!stored.broken.empty()) cross_broken("the link " + stored.name, stored.broken);
+  return stored;
+}
+
+std::uint64_t Source::rows(language::TableIndex table) const {
+  const store::StoredTable& stored = store.tables[table];
+  if (!stored.broken.empty()) cross_broken("the table " + stored.name, stored.broken);
+  return stored.rows;
+}
+
 Program::Program(const Source& source, language::TableIndex table)
-    : source_(source), table_(table), rows_(source.store.tables[table].rows) {}
+    : source_(source), table_(table), rows_(source.rows(table)) {}
 Program::Program(const Source& source, const LeafValues& leaves, std::size_t rows)
     : source_(source), leaves_(&leaves), rows_(rows) {}
 Program::Program(const Source& source, language::ColumnId column)
@@ -169,7 +194,7 @@ Program::StepIndex Program::add_behind_link(const NodePtr& node, language::LinkI
   step.repr = behind.steps_[result].repr;
   step.range = behind.steps_[result].range;
   step.domain = std::make_shared<const Vector>(behind.evaluate_with_none(result));
-  step.codes = &source_.store.links[link].rows;
+  step.codes = &source_.link(link).rows;
   return push(key, std::move(step));
 }
 
@@ -220,7 +245,7 @@ Program::StepIndex Program::add_code(const ColumnRef& ref) {
   domain.state.back() = State::value;
   step.kind = Kind::looked_up;
   step.domain = std::make_shared<const Vector>(std::move(domain));
-  step.codes = &source_.store.links[ref.path.front()].rows;
+  step.codes = &source_.link(ref.path.front()).rows;
   return push(key, std::move(step));
 }
 
@@ -237,12 +262,11 @@ Program::StepIndex Program::add_row(const std::vector<language::LinkIndex>& path
   Program& behind = inner(Program(source_, table));
   const StepIndex result = behind.add_row({path.begin() + 1, path.end()});
   Vector domain = behind.evaluate_with_none(result);
-  domain.narrow.back() =
-      static_cast<std::int64_t>(source_.store.tables[source_.model.links[path.back()].to.table].rows);
+  domain.narrow.back() = static_cast<std::int64_t>(source_.rows(source_.model.links[path.back()].to.table));
   domain.state.back() = State::value;
   step.kind = Kind::looked_up;
   step.domain = std::make_shared<const Vector>(std::move(domain));
-  step.codes = &source_.store.links[path.front()].rows;
+  step.codes = &source_.link(path.front()).rows;
   return push(key, std::move(step));
 }
 

@@ -29,7 +29,10 @@ struct Source {
   const store::Store& store;
   Setting setting;
 
-  const store::Column& column(language::ColumnId id) const { return store.tables[id.table].columns[id.column].data; }
+  // What is broken throws a base::Failure with JR-706 when it is asked for.
+  const store::Column& column(language::ColumnId id) const;
+  const store::StoredLink& link(language::LinkIndex index) const;
+  std::uint64_t rows(language::TableIndex table) const;
 };
 
 // What rows are grouped or ordered by: codes from 0 to `last`.

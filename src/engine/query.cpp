@@ -217,11 +217,11 @@ class QueryRun {
     step.what += fmt::format(": {} aggregate{}", made.aggregates.size(), made.aggregates.size() == 1 ? "" : "s");
     for (const std::uint32_t k : reaching) step.what += (k == reaching.front() ? ", by " : ", ") + query_.by[k].name;
     step.slices = levels.size();
-    step.rows_in = source_.store.tables[made.table].rows;
+    step.rows_in = source_.rows(made.table);
     for (const Groups& groups : scanned.groupings) step.rows_out += groups.keys.size();
     step.bytes = evaluator_.bytes_read(request);
     step.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
-    rows_scanned_ += source_.store.tables[made.table].rows;
+    rows_scanned_ += source_.rows(made.table);
     if (scanned.filter_overflow) {
       fail(query_.span, "JR-701", "a condition of `where` computes a number that does not fit 128 bits",
            "narrow the rows first, or use reals");

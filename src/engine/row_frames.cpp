@@ -124,7 +124,7 @@ FramePtr Evaluator::selected(const FramePtr& pairs, VariableId variable, const s
 // The rows of a table in the order of its key, or as they stand.
 const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
   auto& order = row_orders_[table];
-  const std::uint64_t rows = source_.store.tables[table].rows;
+  const std::uint64_t rows = source_.rows(table);
   if (order.size() == rows) return order;
   order.resize(rows);
   std::iota(order.begin(), order.end(), 0U);
@@ -147,7 +147,7 @@ const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
 void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
                           const std::function<void(const FramePtr&)>& take) {
   // The rows that pass what is the same for all rows of the frame.
-  std::vector<std::uint8_t> passes(source_.store.tables[access.table].rows, 1);
+  std::vector<std::uint8_t> passes(source_.rows(access.table), 1);
   rows_scanned_ += passes.size();
   std::vector<NodePtr> conditions = access.filters;
   if (access.where) conditions.push_back(access.where);
@@ -349,7 +349,7 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
   if (std::find(found.poisoned->begin(), found.poisoned->end(), 1) != found.poisoned->end()) return nullptr;
   const ScanResult result = scan(source_, request, threads_);
-  rows_scanned_ += source_.store.tables[found.table].rows;
+  rows_scanned_ += source_.rows(found.table);
   if (result.filter_overflow) fail_filter(set->span);
   // The groups of each combination of the frame's keys, in the order of their own.
   const Groups& scanned = result.groupings[0];

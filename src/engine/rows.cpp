@@ -32,7 +32,7 @@ Result<RowValues> evaluate_rows(const Source& source, TableIndex table, const No
     return result;
   }
   auto frame = std::make_shared<Frame>();
-  frame->rows = source.store.tables[table].rows;
+  frame->rows = source.rows(table);
   std::vector<std::uint64_t> rows(frame->rows);
   std::iota(rows.begin(), rows.end(), 0U);
   Binding binding;

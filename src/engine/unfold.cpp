@@ -108,7 +108,7 @@ class Unfolder {
     part.table = model_.tables[table].name;
     if (innermost->kind == RowsKind::table) {
       seen_through = evaluator_.table_slice(*innermost, frame, slice);
-      part.all = source_.store.tables[table].rows;
+      part.all = source_.rows(table);
       part.seen = evaluator_.rows(innermost, frame, slice)->rows;
     }
     for (const HeldPredicate& held : seen_through->predicates) {
@@ -156,7 +156,7 @@ class Unfolder {
   // The row of the table behind a path, or nothing.
   std::optional<std::uint64_t> follow(std::uint64_t row, const std::vector<LinkIndex>& path, std::size_t steps) const {
     for (std::size_t s = 0; s < steps; ++s) {
-      const store::StoredLink& link = source_.store.links[path[s]];
+      const store::StoredLink& link = source_.link(path[s]);
       row = link.rows.at(row);
       if (row == link.no_row) return std::nullopt;
     }
@@ -173,7 +173,7 @@ class Unfolder {
     for (const std::vector<LinkIndex>& path : paths) {
       const Link& link = model_.links[path.back()];
       UnfoldedMiss miss;
-      miss.link = source_.store.links[path.back()].name;
+      miss.link = source_.link(path.back()).name;
       for (const std::uint64_t row : *rows.rows) {
         const auto from = follow(row, path, path.size() - 1);
         if (!from || follow(*from, {path.back()}, 1)) continue;

@@ -148,6 +148,10 @@ class Reporter {
     diagnostics_.push_back(
         sources_.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion)));
   }
+  void warning(Span span, std::string code, std::string message, std::string suggestion) const {
+    diagnostics_.push_back(
+        sources_.diagnostic(Severity::warning, std::move(code), span, std::move(message), std::move(suggestion)));
+  }
 
  private:
   const Sources& sources_;
@@ -653,17 +657,18 @@ class ModelChecker {
                                 model_.tables[to.table].name),
                     "end it with: as NAME");
     }
-    model_.links.push_back({from, to, text.role ? text.role->text : "", text.span});
+    model_.links.push_back({from, to, text.role ? text.role->text : "", text.span, ""});
   }
 
   void check_links() {
-    for (const Link& link : model_.links) {
+    for (Link& link : model_.links) {
       for (std::size_t i = 0; i < link.from.columns.size(); ++i)
         check_link_columns(link, {link.from.table, link.from.columns[i]}, {link.to.table, link.to.columns[i]});
     }
   }
 
-  void check_link_columns(const Link& link, ColumnId from_column, ColumnId to_column) {
+  // Types that differ break this link alone: the rest of the model goes on working.
+  void check_link_columns(Link& link, ColumnId from_column, ColumnId to_column) {
     const auto from = column_type(from_column, link.span);
     const auto to = column_type(to_column, link.span);
     if (!from || !to) return;
@@ -672,11 +677,10 @@ class ModelChecker {
                     "declare both columns as integer, decimal or text");
     }
     if (*from == *to) return;
-    report_.error(
-        link.span, "JR-206",
-        fmt::format("the columns of this link have different types: {} is {}, {} is {}",
-                    model_.column_name(from_column), to_string(*from), model_.column_name(to_column), to_string(*to)),
-        "declare both with one type");
+    link.broken = fmt::format("its columns have different types: {} is {}, {} is {}", model_.column_name(from_column),
+                              to_string(*from), model_.column_name(to_column), to_string(*to));
+    report_.warning(link.span, "JR-216", fmt::format("this link is broken: {}", link.broken),
+                    "declare both with one type");
   }
 
   void check_format(const syntax::Attributes& attributes, Type type) {

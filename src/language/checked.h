@@ -316,6 +316,7 @@ struct Link {
   LinkEnd to;
   std::string role;  // "" for a default link
   Span span;
+  std::string broken;  // why nothing can cross it; "" if it can be resolved
 };
 
 struct Parameter {

@@ -236,31 +236,36 @@ class Loader {
     const Link& link = model_.links[index];
     std::vector<const store::Column*> from;
     std::vector<const store::Column*> to;
-    for (std::size_t i = 0; i < link.from.columns.size(); ++i) {
-      const ColumnId many{link.from.table, link.from.columns[i]};
-      const ColumnId one{link.to.table, link.to.columns[i]};
-      for (const ColumnId id : {many, one}) {
+    std::string broken = link.broken;
+    for (const LinkEnd* const end : {&link.from, &link.to}) {
+      for (const std::uint32_t c : end->columns) {
+        const ColumnId id{end->table, c};
         if (auto done = need_column(id); !done) return done;
+        const std::string& reason = store_.tables[id.table].columns[c].broken;
+        if (broken.empty() && !reason.empty()) broken = fmt::format("{}: {}", model_.column_name(id), reason);
+        (end == &link.from ? from : to).push_back(&store_.tables[id.table].columns[c].data);
       }
-      from.push_back(&source_.column(many));
-      to.push_back(&source_.column(one));
     }
     report({"linking " + model::link_name(model_, link), store_.tables[link.from.table].rows, 0, 0});
-    // That one column is a key is its own declaration's to keep.
-    if (to.size() > 1) {
-      if (const auto repeated = loading::repeated_key(to))
-        return repeated_link_key(link, repeated->first, repeated->second);
-    }
-    resolve(index, from, to);
+    resolve(index, from, to, broken);
     return {};
   }
 
-  void resolve(LinkIndex index, std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
+  // Resolves a link, unless it is broken or turns out to be.
+  void resolve(LinkIndex index, std::span<const store::Column* const> from, std::span<const store::Column* const> to,
+               std::string broken) {
     const auto begin = Clock::now();
-    store_.links[index] = loading::resolve_link(from, to);
-    store_.links[index].name = model::link_name(model_, model_.links[index]);
-    store_.links[index].resolve_nanoseconds = nanoseconds_since(begin);
-    writer_.write_ahead(store_.links[index].rows);
+    const Link& link = model_.links[index];
+    if (broken.empty()) {
+      if (const auto repeated = loading::repeated_key(to)) broken = why_broken(link, to, *repeated);
+    }
+    store::StoredLink& stored = store_.links[index];
+    if (broken.empty()) stored = loading::resolve_link(from, to);
+    stored.name = model::link_name(model_, link);
+    stored.no_row = to[0]->rows;
+    stored.broken = broken;
+    stored.resolve_nanoseconds = nanoseconds_since(begin);
+    writer_.write_ahead(stored.rows);
     link_done_[index] = 1;
   }
 
@@ -278,45 +283,67 @@ class Loader {
       const Link& link = model_.links[ready[i]];
       const store::Column* const from = &source_.column({link.from.table, link.from.columns[0]});
       const store::Column* const to = &source_.column({link.to.table, link.to.columns[0]});
-      resolve(ready[i], {&from, 1}, {&to, 1});
+      resolve(ready[i], {&from, 1}, {&to, 1}, link.broken);
     });
   }
 
-  Result<void> repeated_link_key(const Link& link, std::uint64_t row, std::uint64_t first) const {
+  std::string why_broken(const Link& link, std::span<const store::Column* const> to,
+                         const loading::RepeatedKey& repeated) const {
     const Table& table = model_.tables[link.to.table];
     std::string keys;
-    for (const std::uint32_t c : link.to.columns) {
-      const store::Column& column = source_.column({link.to.table, c});
-      keys += fmt::format("{}{} = {}", keys.empty() ? "" : ", ", table.columns[c].name,
-                          to_text(column.at(row), column.type));
+    for (std::size_t c = 0; c < to.size(); ++c) {
+      keys += fmt::format("{}{}.{} is {}", keys.empty() ? "" : ", ", table.name, table.columns[link.to.columns[c]].name,
+                          to_text(to[c]->at(repeated.row), to[c]->type));
     }
-    const auto places = source::locate_rows(loading::table_request(model_, link.to.table), {row});
-    return tl::unexpected(
-        base::error_at("JR-508", places.empty() ? Place{table.source_pattern, 0, 0} : places[0],
-                       fmt::format("the link {} leads to one row, and {} stands here and in row {} already",
-                                   model::link_name(model_, link), keys, first + 1),
-                       "mend the data, or link by columns that are different in every row together"));
+    const auto places = source::locate_rows(loading::table_request(model_, link.to.table), {repeated.row});
+    return fmt::format("{} in row {}{} and in row {} already ({} a key)", keys, repeated.row + 1,
+                       places.empty() ? "" : fmt::format(" ({}:{})", places[0].file, places[0].line),
+                       repeated.first + 1,
+                       repeated.rows == 1 ? "1 row repeats" : fmt::format("{} rows repeat", repeated.rows));
   }
 
-  Result<void> need(const Needs& needs, std::optional<TableIndex> own) {
+  // Why what has these needs can't be computed: the first of them that is broken; "" if all are whole.
+  Result<std::string> need(const Needs& needs, std::optional<TableIndex> own) {
+    std::string broken;
+    const auto look = [&](const std::string& name, const std::string& reason) {
+      if (broken.empty() && !reason.empty()) broken = fmt::format("it needs {}: {}", name, reason);
+    };
+    for (const LinkIndex link : needs.links) {
+      if (auto done = need_link(link); !done) return tl::unexpected(done.error());
+      look("the link " + store_.links[link].name, store_.links[link].broken);
+    }
     for (const TableIndex t : needs.tables) {
       if (t == own) continue;
-      if (auto done = need_table(t); !done) return done;
+      if (auto done = need_table(t); !done) return tl::unexpected(done.error());
+      look("the table " + store_.tables[t].name, store_.tables[t].broken);
     }
     for (const ColumnId id : needs.columns) {
-      if (auto done = need_column(id); !done) return done;
+      if (auto done = need_column(id); !done) return tl::unexpected(done.error());
+      look(model_.column_name(id), store_.tables[id.table].columns[id.column].broken);
     }
-    for (const LinkIndex link : needs.links) {
-      if (auto done = need_link(link); !done) return done;
-    }
-    return {};
+    return broken;
+  }
+
+  // A column without rows, and so in a table that is broken.
+  void mark_broken(ColumnId id, const std::string& reason) {
+    store::StoredColumn& stored = store_.tables[id.table].columns[id.column];
+    stored.broken = reason;
+    stored.data = store::encode_column(source::column_of(stored.data.type, 0, [](auto, auto, auto&) {}));
+    column_done_[id.table][id.column] = true;
   }
 
   // Computes a calculated table after everything that it is made from.
   Result<void> need_table(TableIndex t) {
     const Table& table = model_.tables[t];
     if (!table.rows || table_done_[t]) return {};
-    if (auto ready = need(needs_of(model_, table.rows), t); !ready) return ready;
+    const auto broken = need(needs_of(model_, table.rows), t);
+    if (!broken) return tl::unexpected(broken.error());
+    if (!broken->empty()) {
+      store_.tables[t].broken = *broken;
+      for (std::uint32_t c = 0; c < table.columns.size(); ++c) mark_broken({t, c}, *broken);
+      table_done_[t] = true;
+      return {};
+    }
     const auto begin = Clock::now();
     report({"computing " + table.name, 0, 0, 0});
     const auto made = engine::evaluate_table(source_, t, options_.threads);
@@ -341,7 +368,15 @@ class Loader {
     if (column_done_[id.table][id.column]) return {};
     const Column& column = model_.column(id);
     if (column.from_row) return need_table(id.table);
-    if (auto ready = need(needs_of(model_, column.expression, id.table), id.table); !ready) return ready;
+    if (model_.tables[id.table].rows) {
+      if (auto ready = need_table(id.table); !ready || column_done_[id.table][id.column]) return ready;
+    }
+    const auto broken = need(needs_of(model_, column.expression, id.table), id.table);
+    if (!broken) return tl::unexpected(broken.error());
+    if (!broken->empty()) {
+      mark_broken(id, *broken);
+      return {};
+    }
     const auto begin = Clock::now();
     report({"computing " + model_.column_name(id), store_.tables[id.table].rows, 0, 0});
     const auto rows = engine::evaluate_rows(source_, id.table, column.expression, options_.threads);
@@ -365,13 +400,18 @@ class Loader {
         "round it to fewer digits after the point, or compute a real")});
   }
 
-  // A key holds a value in each row, and each value once.
+  // A key holds a value in each row, and each value once. Where links lead to it, what does not breaks these alone: the
+  // declaration can't be left out there.
   Diagnostics check_keys(TableIndex t) const {
     Diagnostics errors;
     if (model_.tables[t].rows) return errors;  // its key holds each value once, and null may be one
     for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
-      const store::Column& column = source_.column({t, c});
+      const store::Column& column = store_.tables[t].columns[c].data;
       if (!model_.tables[t].columns[c].key || column.distinct == column.rows) continue;
+      const auto leads_here = [&](const Link& link) {
+        return link.to.table == t && link.to.columns == std::vector<std::uint32_t>{c};
+      };
+      if (std::any_of(model_.links.begin(), model_.links.end(), leads_here)) continue;
       const auto found = repeated_rows({t, c});
       errors.insert(errors.end(), found.begin(), found.end());
     }
@@ -432,6 +472,59 @@ class Loader {
   std::vector<bool> table_done_;
 };
 
+// What a store says about its model's links that is no error, and worth a look.
+Diagnostics data_warnings(const CheckedModel& model, const store::Store& store) {
+  Diagnostics warnings;
+  const auto warn = [&](const char* code, Span place, std::string message, const char* suggestion) {
+    warnings.push_back(model.sources.diagnostic(Severity::warning, code, place, std::move(message), suggestion));
+  };
+  for (LinkIndex i = 0; i < model.links.size(); ++i) {
+    const Link& link = model.links[i];
+    const std::string& broken = store.links[i].broken;
+    if (!broken.empty() && link.broken.empty()) {
+      warn("JR-515", link.span, fmt::format("the link {} is broken: {}", store.links[i].name, broken),
+           "mend the data, or link by what is different in every row; what does not cross the link is answered");
+    }
+    if (link.to.columns.size() != 1) continue;
+    const ColumnId key{link.to.table, link.to.columns[0]};
+    const store::Column& column = store.tables[key.table].columns[key.column].data;
+    const bool told = std::any_of(model.links.begin(), model.links.begin() + i,
+                                  [&](const Link& other) { return other.to.table == key.table; });
+    if (column.nulls != 0 && model.column(key).key && !told && !model.tables[key.table].rows) {
+      warn("JR-508", model.column(key).name_span,
+           fmt::format("{} is a key and null in {} of {} rows: no link leads to these", model.column_name(key),
+                       column.nulls, column.rows),
+           "mend the data");
+    }
+  }
+  std::string names;
+  std::optional<Span> first;
+  const auto add = [&](const std::string& name, Span place) {
+    names += (names.empty() ? "" : ", ") + name;
+    if (!first) first = place;
+  };
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    const store::StoredTable& table = store.tables[t];
+    if (!table.broken.empty()) {
+      add(table.name, model.tables[t].name_span);
+      continue;
+    }
+    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      if (!table.columns[c].broken.empty()) add(model.column_name({t, c}), model.column({t, c}).name_span);
+    }
+  }
+  if (first) warn("JR-515", *first, "nothing is computed of what needs a broken link: " + names, "mend the link");
+  return warnings;
+}
+
+// With --strict these are errors.
+Result<void> accept(const Model& model, const store::Store& store) {
+  Diagnostics warnings = data_warnings(model.checked(), store);
+  if (!model.options().strict || warnings.empty()) return {};
+  for (Diagnostic& warning : warnings) warning.severity = Severity::error;
+  return tl::unexpected(std::move(warnings));
+}
+
 // A store that is fresh, and how it came to be.
 struct Loaded {
   store::Store store;
@@ -487,8 +580,10 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
                        const Options& options, const LoadSettings& settings) {
   const std::string wanted = loading::signature(model.checked(), *options.today);
   const bool use_earlier = earlier && settings.reload == Reload::when_stale;
-  if (use_earlier && loading::is_fresh(*earlier, model.checked(), wanted))
+  if (use_earlier && loading::is_fresh(*earlier, model.checked(), wanted)) {
+    if (auto accepted = accept(model, *earlier); !accepted) return tl::unexpected(accepted.error());
     return Loaded{std::move(*earlier), false, {}};
+  }
   std::optional<source::Rejects> rejects;
   if (!settings.rejects.empty()) {
     auto opened = source::Rejects::open(settings.rejects);
@@ -499,6 +594,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   Loader loader(model, options, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr, writer);
   auto loaded = loader.run(wanted);
   if (!loaded) return tl::unexpected(loaded.error());
+  if (auto accepted = accept(model, *loaded); !accepted) return tl::unexpected(accepted.error());
   if (rejects) {
     if (auto closed = rejects->close(); !closed) return tl::unexpected(closed.error());
   }
@@ -531,7 +627,10 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
       refreshed->store.model_texts = texts_beside(*model);
       if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
     }
-    return describe(*refreshed, target);
+    LoadReport made = describe(*refreshed, target);
+    made.warnings = data_warnings(model->checked(), refreshed->store);
+    made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
+    return made;
   });
 }
 
@@ -556,6 +655,13 @@ Result<Model> read_model(const std::string& path, const Options& options) {
   });
 }
 
+Diagnostics Dataset::warnings() const {
+  Diagnostics warnings = model_.warnings();
+  const Diagnostics found = data_warnings(model_.checked(), *store_);
+  warnings.insert(warnings.end(), found.begin(), found.end());
+  return warnings;
+}
+
 Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
   return base::guarded([&]() -> Result<Dataset> {
     const Options options = settled(given);
@@ -567,6 +673,7 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
         text.name = (std::filesystem::path(path).parent_path() / text.name).lexically_normal().string();
       auto model = Model::parse(texts, options.reading);
       if (!model) return tl::unexpected(model.error());
+      if (auto accepted = accept(*model, *store); !accepted) return tl::unexpected(accepted.error());
       return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
     }
     auto model = Model::read(path, options.reading);

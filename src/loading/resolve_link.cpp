@@ -67,16 +67,20 @@ std::vector<std::uint64_t> keys_of(std::span<const store::Column* const> to, std
 
 }  // namespace
 
-std::optional<std::pair<std::uint64_t, std::uint64_t>> repeated_key(std::span<const store::Column* const> to) {
+std::optional<RepeatedKey> repeated_key(std::span<const store::Column* const> to) {
+  if (to.size() == 1 && to[0]->distinct + to[0]->nulls == to[0]->rows) return std::nullopt;
+  std::optional<RepeatedKey> repeated;
   std::vector<Pairs> pairs(to.size() - 1);
   const std::vector<std::uint64_t> keys = keys_of(to, pairs);
   boost::unordered_flat_map<std::uint64_t, std::uint64_t> first;
   for (std::uint64_t row = 0; row < keys.size(); ++row) {
     if (keys[row] == absent) continue;
     const auto [at, fresh] = first.try_emplace(keys[row], row);
-    if (!fresh) return std::pair(row, at->second);
+    if (fresh) continue;
+    if (!repeated) repeated = RepeatedKey{row, at->second, 0};
+    ++repeated->rows;
   }
-  return std::nullopt;
+  return repeated;
 }
 
 namespace {

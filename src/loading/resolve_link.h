@@ -4,7 +4,6 @@
 #include <cstdint>
 #include <optional>
 #include <span>
-#include <utility>
 
 #include "store/store.h"
 
@@ -15,7 +14,12 @@ namespace juniper::loading {
 // The columns of a pair have one type, which is not real.
 store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to);
 
-// Two rows of the one side with the same keys, none of them null: the first that repeats an earlier one, and that one.
-std::optional<std::pair<std::uint64_t, std::uint64_t>> repeated_key(std::span<const store::Column* const> to);
+// Rows of the one side with the same keys as an earlier row, none of them null.
+struct RepeatedKey {
+  std::uint64_t row;    // the first of them
+  std::uint64_t first;  // the row that it repeats
+  std::uint64_t rows;   // how many there are
+};
+std::optional<RepeatedKey> repeated_key(std::span<const store::Column* const> to);
 
 }  // namespace juniper::loading

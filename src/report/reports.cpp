@@ -407,25 +407,42 @@ Report report(const LinkReport& links) {
   Table table{"links",
               InCsv::yes,
               {left("link", "link"), right("many_rows", "many side"), right("many_keys", "keys"),
-               right("null_rows", "null keys"), right("one_rows", "one side"), right("used_rows", "used"),
+               right("null_rows", "null keys"), right("one_rows", "one side"),
+               right("one_nulls", "null keys there", Audience::programs), right("used_rows", "used"),
                right("unused_rows", "unused"), right("used_share", "share used"), right("orphan_keys", "orphan keys"),
-               right("orphan_rows", "in rows"), right("bytes", "bytes")},
+               right("orphan_rows", "in rows"), right("bytes", "bytes"), left("broken", "broken", Audience::programs)},
               {}};
+  Table broken{"broken", InCsv::no, {left("link", "link"), left("reason", "why nothing can cross it")}, {}};
   Table orphans{"orphans", InCsv::no, {left("link", "link"), left("key", "orphan key"), right("rows", "rows")}, {}};
   for (const LinkUse& use : uses) {
-    table.rows.push_back({{cell::text(use.link), cell::count(use.many_rows), cell::count(use.many_keys),
-                           cell::count(use.null_rows), cell::count(use.one_rows), cell::count(use.used_rows),
-                           cell::count(use.unused_rows()), cell::share(use.used_rows, use.one_rows),
-                           cell::count(use.orphan_keys), cell::count(use.orphan_rows), cell::bytes(use.bytes)},
-                          use.orphan_keys != 0});
+    const auto known = [&](Cell cell) { return use.broken.empty() ? std::move(cell) : Cell(); };
+    table.rows.push_back({{cell::text(use.link), cell::count(use.many_rows), known(cell::count(use.many_keys)),
+                           known(cell::count(use.null_rows)), cell::count(use.one_rows), cell::count(use.one_nulls),
+                           known(cell::count(use.used_rows)), known(cell::count(use.unused_rows())),
+                           known(cell::share(use.used_rows, use.one_rows)), known(cell::count(use.orphan_keys)),
+                           known(cell::count(use.orphan_rows)), cell::bytes(use.bytes), cell::text(use.broken)},
+                          use.orphan_keys != 0 || !use.broken.empty()});
+    if (!use.broken.empty()) broken.rows.push_back({{cell::text(use.link), cell::text(use.broken)}});
+    if (use.one_nulls != 0) {
+      // Shown to people where it occurs at all.
+      for (TableColumn& column : table.columns) {
+        if (column.name == "one_nulls") column.audience = Audience::all;
+      }
+    }
     for (const OrphanKey& orphan : use.samples)
       orphans.rows.push_back({{cell::text(use.link), cell::text(orphan.key), cell::count(orphan.rows)}});
   }
   Report made;
   made.blocks.push_back(Heading{"Links, many side to one"});
   made.blocks.push_back(std::move(table));
+  if (!broken.rows.empty()) {
+    made.blocks.push_back(Heading{"Broken links: queries that cross one are refused"});
+    made.blocks.push_back(std::move(broken));
+  }
   made.blocks.push_back(Heading{"Keys without a match, the most frequent of each link"});
-  if (orphans.rows.empty()) made.blocks.push_back(Paragraph{"Every key has its match."});
+  if (orphans.rows.empty())
+    made.blocks.push_back(
+        Paragraph{broken.rows.empty() ? "Every key has its match." : "Every key of the other links has its match."});
   made.blocks.push_back(std::move(orphans));
   // A line for each measure, a column for each link with orphans.
   Table measures{"orphan_measures", InCsv::no, {left("measure", "measure")}, {}};

@@ -42,8 +42,10 @@ std::string shown(const Value& value, Type type) {
 
 Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDialect dialect) {
   return base::guarded([&]() -> Result<std::string> {
-    const auto prepared = engine::prepare(dataset.model(), question);
+    auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
+    for (std::size_t i = 0; i < prepared->model.links.size(); ++i)
+      prepared->model.links[i].broken = dataset.store().links[i].broken;
     const auto words = dialect == SqlDialect::sqlite ? sql_engine::sqlite_dialect() : sql_engine::postgresql_dialect();
     return sql_engine::translate(prepared->model, prepared->query, engine::source_of(dataset).setting.today, *words);
   });

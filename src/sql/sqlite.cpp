@@ -225,7 +225,8 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
     sqlite3_reset(prepared);
     sqlite3_bind_int64(prepared, 1, static_cast<std::int64_t>(row));
     for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
-      const Value value = source.column({index, c}).at(row);
+      const store::StoredColumn& stored = source.store.tables[index].columns[c];
+      const Value value = stored.broken.empty() ? stored.data.at(row) : Value();
       const int place = static_cast<int>(c) + 2;
       switch (value.kind()) {
         case Value::Kind::null:

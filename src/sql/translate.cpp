@@ -11,6 +11,7 @@
 #include <vector>
 
 #include "base/exact.h"
+#include "base/failure.h"
 #include "language/slices.h"
 #include "sql/dialect.h"
 
@@ -143,6 +144,10 @@ class Translator {
     if (const auto known = from.joins.find(path); known != from.joins.end()) return known->second;
     const std::string before = joined_at(from, {path.begin(), path.end() - 1});
     const Link& link = model_.links[path.back()];
+    if (!link.broken.empty()) {
+      throw base::Failure({model_.sources.diagnostic(Severity::error, "JR-706", link.span,
+                                                     "this needs a link that is broken: " + link.broken)});
+    }
     std::string alias = fmt::format("t{}", ++aliases_);
     std::vector<std::string> equal;
     for (std::size_t c = 0; c < link.from.columns.size(); ++c) {

@@ -15,7 +15,8 @@
 namespace juniper::sql_engine {
 
 // The statement: a column "level" (0 for the query's own rows, then one number for each total), the `by` columns, the
-// shown measures. `limit` and `sort` are not in it: its rows come by level and keys. `today` is the day of today().
+// shown measures. `limit` and `sort` are not in it: its rows come by level and keys. `today` is the day of today(). A
+// query that crosses a broken link throws a base::Failure with JR-706.
 std::string translate(const language::CheckedModel& model, const language::Query& query, std::int64_t today,
                       const Dialect& dialect);
 

@@ -22,18 +22,18 @@ void fields(Archive& archive, Entry& entry) {
 }
 template <class Archive, Is<ColumnEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
-  archive(entry.name, entry.calculated, entry.evaluate_nanoseconds, entry.encode_nanoseconds, entry.type, entry.scale,
-          entry.layout, entry.distinct, entry.nulls, entry.base, entry.step, entry.null_code, entry.least, entry.most,
-          entry.encoding, entry.codes, entry.smallest, entry.dictionary);
+  archive(entry.name, entry.calculated, entry.evaluate_nanoseconds, entry.encode_nanoseconds, entry.broken, entry.type,
+          entry.scale, entry.layout, entry.distinct, entry.nulls, entry.base, entry.step, entry.null_code, entry.least,
+          entry.most, entry.encoding, entry.codes, entry.smallest, entry.dictionary);
 }
 template <class Archive, Is<TableEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
   archive(entry.name, entry.signature, entry.rows, entry.source_bytes, entry.read_nanoseconds, entry.encode_nanoseconds,
-          entry.columns);
+          entry.broken, entry.columns);
 }
 template <class Archive, Is<LinkEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
-  archive(entry.name, entry.rows, entry.no_row, entry.resolve_nanoseconds, entry.encoding, entry.codes);
+  archive(entry.name, entry.rows, entry.no_row, entry.resolve_nanoseconds, entry.encoding, entry.broken, entry.codes);
 }
 template <class Archive, Is<source::SourceFile> Entry>
 void fields(Archive& archive, Entry& entry) {

@@ -34,6 +34,7 @@ struct ColumnEntry {
   std::uint64_t calculated = 0;  // 0 or 1
   std::int64_t evaluate_nanoseconds = 0;
   std::int64_t encode_nanoseconds = 0;
+  std::string broken;      // why it has no rows; "" for a whole one, and so in tables and links
   std::uint64_t type = 0;  // boolean, integer, decimal, real, text, date, datetime, time, from 0
   std::uint64_t scale = 0;
   std::uint64_t layout = 0;  // dictionary, offset, bits, from 0
@@ -57,6 +58,7 @@ struct TableEntry {
   std::uint64_t source_bytes = 0;
   std::int64_t read_nanoseconds = 0;
   std::int64_t encode_nanoseconds = 0;
+  std::string broken;
   std::vector<ColumnEntry> columns;
 };
 
@@ -66,6 +68,7 @@ struct LinkEntry {
   std::uint64_t no_row = 0;
   std::int64_t resolve_nanoseconds = 0;
   std::string encoding;
+  std::string broken;
   PartEntry codes;
 };
 

@@ -4,7 +4,7 @@
 //
 //   header, 64 bytes
 //     char[8]   "JRSTORE\n"
-//     uint32    format version, 3
+//     uint32    format version, 4
 //     uint32    0
 //     uint64    bytes of the whole file
 //     uint64    offset of the directory
@@ -36,6 +36,7 @@ struct StoredColumn {
   bool calculated = false;
   std::int64_t evaluate_nanoseconds = 0;  // of a calculated column, when it was loaded
   std::int64_t encode_nanoseconds = 0;
+  std::string broken;  // why it could not be computed, and has no rows; "" for a whole one
   Column data;
 };
 
@@ -46,6 +47,7 @@ struct StoredTable {
   std::uint64_t source_bytes = 0;
   std::int64_t read_nanoseconds = 0;
   std::int64_t encode_nanoseconds = 0;  // its part of encoding all sources' columns, several at a time
+  std::string broken;                   // why it could not be computed, and has no rows; "" for a whole one
   std::vector<StoredColumn> columns;
 };
 
@@ -56,6 +58,7 @@ struct StoredLink {
   std::uint64_t no_row = 0;  // the rows of the one side
   std::int64_t resolve_nanoseconds = 0;
   std::string encoding;  // for people
+  std::string broken;    // why it could not be resolved, and has no rows; "" for a whole one
   Codes rows;
 };
 

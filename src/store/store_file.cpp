@@ -24,7 +24,7 @@ namespace juniper::store {
 namespace {
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 3;
+constexpr std::uint32_t format_version = 4;
 constexpr std::string_view new_ending = ".new";
 
 struct Header {
@@ -152,6 +152,7 @@ ColumnEntry column_entry(Writer& writer, const StoredColumn& column) {
   entry.calculated = column.calculated ? 1 : 0;
   entry.evaluate_nanoseconds = column.evaluate_nanoseconds;
   entry.encode_nanoseconds = column.encode_nanoseconds;
+  entry.broken = column.broken;
   entry.type = static_cast<std::uint64_t>(data.type.kind);
   entry.scale = data.type.scale;
   entry.layout = static_cast<std::uint64_t>(data.layout);
@@ -188,11 +189,12 @@ Directory write_parts(Writer& writer, const Store& store) {
     entry.source_bytes = table.source_bytes;
     entry.read_nanoseconds = table.read_nanoseconds;
     entry.encode_nanoseconds = table.encode_nanoseconds;
+    entry.broken = table.broken;
     for (const StoredColumn& column : table.columns) entry.columns.push_back(column_entry(writer, column));
   }
   for (const StoredLink& link : store.links) {
-    directory.links.push_back(
-        {link.name, link.rows.size(), link.no_row, link.resolve_nanoseconds, link.encoding, writer.part(link.rows)});
+    directory.links.push_back({link.name, link.rows.size(), link.no_row, link.resolve_nanoseconds, link.encoding,
+                               link.broken, writer.part(link.rows)});
   }
   directory.sources = store.sources;
   return directory;
@@ -294,6 +296,7 @@ class Reader {
     column.calculated = entry.calculated != 0;
     column.evaluate_nanoseconds = entry.evaluate_nanoseconds;
     column.encode_nanoseconds = entry.encode_nanoseconds;
+    column.broken = entry.broken;
     const std::string what = fmt::format("column {}.{}", table.name, column.name);
     const auto must = [&](bool good) {
       if (!good) throw Damage{what + " does not hold together"};
@@ -303,7 +306,7 @@ class Reader {
          entry.layout <= static_cast<std::uint64_t>(Layout::bits));
     data.type = {static_cast<TypeKind>(entry.type), static_cast<std::uint8_t>(entry.scale)};
     data.layout = static_cast<Layout>(entry.layout);
-    data.rows = table.rows;
+    data.rows = column.broken.empty() ? table.rows : 0;
     data.distinct = entry.distinct;
     data.nulls = entry.nulls;
     data.base = entry.base;
@@ -321,7 +324,7 @@ class Reader {
     must(data.layout != Layout::offset || data.distinct == 0 ||
          (data.least == data.value_of(0) && data.null_code != 0 && data.most == data.value_of(data.null_code - 1)));
     must(data.layout != Layout::dictionary || data.null_code == data.distinct);
-    data.codes = codes(entry.codes, table.rows, data.null_code, what);
+    data.codes = codes(entry.codes, data.rows, data.null_code, what);
     if (!data.has_dictionary()) return column;
     const std::string dictionary = "the dictionary of " + what;
     if (text) {
@@ -342,6 +345,7 @@ class Reader {
     link.no_row = entry.no_row;
     link.resolve_nanoseconds = entry.resolve_nanoseconds;
     link.encoding = entry.encoding;
+    link.broken = entry.broken;
     link.rows = codes(entry.codes, entry.rows, link.no_row, "link " + link.name);
     return link;
   }
@@ -371,6 +375,7 @@ class Reader {
       table.source_bytes = entry.source_bytes;
       table.read_nanoseconds = entry.read_nanoseconds;
       table.encode_nanoseconds = entry.encode_nanoseconds;
+      table.broken = entry.broken;
       for (const ColumnEntry& c : entry.columns) {
         table.columns.push_back(column(c, table));
         in_parts += table.columns.back().data.bytes();

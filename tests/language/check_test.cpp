@@ -171,7 +171,7 @@ TEST(Check, WhatADeclarationCannotSay) {
           {"table fine from csv \"l.csv\" { x text  code = x || \"-\" price = tariffs.price }\nlink fine.code -> "
            "tariffs.code",
            "", ""},
-          {"link sessions.idle -> tariffs.code", "JR-206 JR-206", "different types"},
+          {"link sessions.idle -> tariffs.code", "JR-206 JR-216", "different types"},
           {"link sessions.bay_id -> bays.station_id as x", "JR-206", "not declared as one"},
           {"link sessions.bay_id -> bays.bay_id", "JR-206", "needs a role"},
           {"link sessions.bay -> bays.bay_id", "JR-202", "bay_id"},

@@ -28,8 +28,8 @@ Store small_store() {
   StoredTable table;
   table.name = "t";
   table.rows = 5000;
-  table.columns.push_back({"n", false, 0, 5, encode_column(test::column_input({TypeKind::decimal, 2}, numbers))});
-  table.columns.push_back({"s", true, 3, 5, encode_column(test::column_input({TypeKind::text, 0}, texts))});
+  table.columns.push_back({"n", false, 0, 5, "", encode_column(test::column_input({TypeKind::decimal, 2}, numbers))});
+  table.columns.push_back({"s", true, 3, 5, "", encode_column(test::column_input({TypeKind::text, 0}, texts))});
   store.tables.push_back(table);
   StoredLink link;
   link.name = "t.n -> u.k";
