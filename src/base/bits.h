@@ -1,10 +1,10 @@
-// Rows of unsigned numbers in as many bits each, lowest bits first, across the borders of 64-bit words.
+// Rows of unsigned numbers in as many bits each, lowest bits first, across the borders of 64-bit words. base/passes.h
+// packs them.
 #pragma once
 
 #include <bit>
 #include <cstddef>
 #include <cstdint>
-#include <span>
 
 namespace juniper::base {
 
@@ -15,24 +15,6 @@ inline unsigned bits_for(std::uint64_t largest) {
 
 inline std::size_t words_for(std::size_t count, unsigned bits) {
   return (count * bits + 63) / 64;
-}
-
-// Writes value - base of each value, which fits `bits` bits, to words_for(values.size(), bits) words.
-inline void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::uint64_t* out) {
-  if (bits == 0) return;
-  std::uint64_t word = 0;
-  unsigned filled = 0;
-  for (const std::uint64_t value : values) {
-    const std::uint64_t v = value - base;
-    word |= v << filled;
-    filled += bits;
-    if (filled >= 64) {
-      *out++ = word;
-      filled -= 64;
-      word = filled == 0 ? 0 : v >> (bits - filled);
-    }
-  }
-  if (filled != 0) *out = word;
 }
 
 inline std::uint64_t unpack_one(const std::uint64_t* words, std::size_t index, unsigned bits) {

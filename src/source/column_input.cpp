@@ -3,8 +3,10 @@
 #include <xxhash.h>
 
 #include <algorithm>
-#include <cstring>
+#include <limits>
 #include <numeric>
+
+#include "base/passes.h"
 
 namespace juniper::source {
 
@@ -15,57 +17,18 @@ void PieceValues::clear() {
   is_null.clear();
 }
 
-template <class Narrow>
-void NarrowNumbers::assign_as(std::span<const std::uint64_t> numbers) {
-  width_ = sizeof(Narrow);
-  words_.resize((numbers.size() * sizeof(Narrow) + 7) / 8);
-  auto* const out = reinterpret_cast<char*>(words_.data());
-  for (std::size_t i = 0; i < numbers.size(); ++i) {
-    const auto narrow = static_cast<Narrow>(numbers[i]);
-    std::memcpy(out + i * sizeof(Narrow), &narrow, sizeof(Narrow));
-  }
-}
-
-void NarrowNumbers::assign(std::span<const std::uint64_t> numbers) {
+void NarrowNumbers::assign(std::span<const std::uint64_t> numbers, std::uint64_t base, std::uint64_t largest) {
   count_ = numbers.size();
-  std::uint64_t all = 0;
-  for (const std::uint64_t number : numbers) all |= number;
-  if (all == 0) {
-    width_ = 0;
-    words_.clear();
-  } else if (all <= 0xFF) {
-    assign_as<std::uint8_t>(numbers);
-  } else if (all <= 0xFFFF) {
-    assign_as<std::uint16_t>(numbers);
-  } else if (all <= 0xFFFF'FFFF) {
-    assign_as<std::uint32_t>(numbers);
-  } else {
-    assign_as<std::uint64_t>(numbers);
-  }
+  width_ = largest == 0 ? 0 : (largest <= 0xFF ? 1 : (largest <= 0xFFFF ? 2 : (largest <= 0xFFFF'FFFF ? 4 : 8)));
+  words_.resize((count_ * width_ + 7) / 8);
+  if (width_ != 0) base::narrow(numbers, base, width_, words_.data());
 }
 
 void NarrowNumbers::read(std::uint64_t* out) const {
-  const auto widen = [&](auto zero) {
-    using Narrow = decltype(zero);
-    const auto* const in = reinterpret_cast<const char*>(words_.data());
-    for (std::size_t i = 0; i < count_; ++i) {
-      Narrow narrow = 0;
-      std::memcpy(&narrow, in + i * sizeof(Narrow), sizeof(Narrow));
-      out[i] = narrow;
-    }
-  };
-  switch (width_) {
-    case 0:
-      std::fill_n(out, count_, 0);
-      return;
-    case 1:
-      return widen(std::uint8_t{});
-    case 2:
-      return widen(std::uint16_t{});
-    case 4:
-      return widen(std::uint32_t{});
-    default:
-      return widen(std::uint64_t{});
+  if (width_ == 0) {
+    std::fill_n(out, count_, 0);
+  } else {
+    base::widen(words_.data(), width_, count_, out);
   }
 }
 
@@ -100,15 +63,36 @@ StoredText TextPool::keep(std::string_view text) {
 
 namespace {
 
-// What all values have in common as their distance; found only for types that often have one.
-std::uint64_t step_of(Type type, const std::vector<std::int64_t>& values) {
+// Divides what is a multiple of `divisor`: by shifting away the twos in it and multiplying by the inverse of the odd
+// rest modulo 2^64, which Newton's iteration finds; the product is small just where there is no remainder (Granlund and
+// Montgomery, Division by Invariant Integers using Multiplication, 1994, section 9).
+class ExactDivision {
+ public:
+  explicit ExactDivision(std::uint64_t divisor) : twos_(std::countr_zero(divisor)) {
+    const std::uint64_t odd = divisor >> twos_;
+    for (int i = 0; i < 6; ++i) inverse_ *= 2 - odd * inverse_;
+    largest_ = std::numeric_limits<std::uint64_t>::max() / odd;
+  }
+  bool divides(std::uint64_t number) const {
+    return (number >> twos_ << twos_) == number && quotient(number) <= largest_;
+  }
+  std::uint64_t quotient(std::uint64_t number) const { return (number >> twos_) * inverse_; }
+
+ private:
+  int twos_;
+  std::uint64_t inverse_ = 1;
+  std::uint64_t largest_;
+};
+
+// What all values have in common as their distance to the smallest; found only for types that often have one.
+std::uint64_t step_of(Type type, std::span<const std::uint64_t> values, std::uint64_t low) {
   if (type.kind != TypeKind::datetime && type.kind != TypeKind::time) return 1;
   std::uint64_t step = 0;
-  for (const std::int64_t value : values) {
-    const std::uint64_t distance = value > values[0]
-                                       ? static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(values[0])
-                                       : static_cast<std::uint64_t>(values[0]) - static_cast<std::uint64_t>(value);
-    if (step == 0 || distance % step != 0) step = std::gcd(step, distance);
+  ExactDivision by(1);
+  for (const std::uint64_t value : values) {
+    if (step != 0 ? by.divides(value - low) : value == low) continue;
+    step = std::gcd(step, value - low);
+    by = ExactDivision(step);
     if (step == 1) break;
   }
   return std::max<std::uint64_t>(step, 1);
@@ -116,39 +100,27 @@ std::uint64_t step_of(Type type, const std::vector<std::int64_t>& values) {
 
 void pack_exact(PackedPiece& piece, Type type, std::vector<std::int64_t>& values,
                 const std::vector<std::uint8_t>& is_null) {
-  if (piece.nulls == piece.rows) return piece.numbers.assign(std::vector<std::uint64_t>(piece.rows, 0));
+  if (piece.nulls == piece.rows) return piece.numbers.assign(std::vector<std::uint64_t>(piece.rows, 0), 0, 0);
   if (piece.nulls != 0) {
     std::int64_t before =
         values[static_cast<std::size_t>(std::find(is_null.begin(), is_null.end(), 0) - is_null.begin())];
     for (std::size_t i = 0; i < values.size(); ++i) before = values[i] = is_null[i] != 0 ? before : values[i];
   }
+  const auto spread = base::spread_of(std::span<const std::int64_t>(values));
   piece.first = values.front();
   piece.last = values.back();
-  std::int64_t low = piece.first;
-  std::int64_t high = piece.first;
-  std::uint64_t changes = 0;
-  std::uint64_t falls = 0;
-  for (std::size_t i = 1; i < values.size(); ++i) {
-    low = std::min(low, values[i]);
-    high = std::max(high, values[i]);
-    changes += values[i] != values[i - 1] ? 1 : 0;
-    falls += values[i] < values[i - 1] ? 1 : 0;
-  }
-  piece.low = low;
-  piece.high = high;
-  piece.changes = changes;
-  piece.ascending = falls == 0;
-  piece.step = step_of(type, values);
-  std::vector<std::uint64_t> numbers;
-  numbers.reserve(values.size());
-  if (piece.step == 1) {
-    for (const std::int64_t value : values)
-      numbers.push_back(static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(low));
-  } else {
-    for (const std::int64_t value : values)
-      numbers.push_back((static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(low)) / piece.step);
-  }
-  piece.numbers.assign(numbers);
+  piece.low = spread.low;
+  piece.high = spread.high;
+  piece.changes = spread.changes;
+  piece.ascending = spread.falls == 0;
+  const auto low = static_cast<std::uint64_t>(spread.low);
+  const std::uint64_t range = static_cast<std::uint64_t>(spread.high) - low;
+  const std::span<std::uint64_t> numbers(reinterpret_cast<std::uint64_t*>(values.data()), values.size());
+  piece.step = step_of(type, numbers, low);
+  if (piece.step == 1) return piece.numbers.assign(numbers, low, range);
+  const ExactDivision by(piece.step);
+  for (std::uint64_t& number : numbers) number = by.quotient(number - low);
+  piece.numbers.assign(numbers, 0, range / piece.step);
 }
 
 void pack_text(PackedPiece& piece, const PieceValues& values, TextPool& pool) {
@@ -169,7 +141,7 @@ void pack_text(PackedPiece& piece, const PieceValues& values, TextPool& pool) {
     }
     numbers.push_back(number);
   }
-  piece.numbers.assign(numbers);
+  piece.numbers.assign(numbers, 0, numbers.empty() ? 0 : *std::max_element(numbers.begin(), numbers.end()));
 }
 
 }  // namespace

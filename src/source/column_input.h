@@ -3,6 +3,7 @@
 // values at full width. What the encoder has to know about the values is found out while a piece is in the caches.
 #pragma once
 
+#include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cstdint>
 #include <deque>
@@ -34,15 +35,14 @@ struct PieceValues {
 // Unsigned numbers in 0, 1, 2, 4 or 8 bytes each.
 class NarrowNumbers {
  public:
-  void assign(std::span<const std::uint64_t> numbers);
+  // Keeps number - base of each, the largest of which is `largest`.
+  void assign(std::span<const std::uint64_t> numbers, std::uint64_t base, std::uint64_t largest);
   std::size_t size() const { return count_; }
   std::uint64_t bytes() const { return words_.size() * 8; }
   // Writes all of them to `out`.
   void read(std::uint64_t* out) const;
 
  private:
-  template <class Narrow>
-  void assign_as(std::span<const std::uint64_t> numbers);
   std::size_t count_ = 0;
   unsigned width_ = 0;
   std::vector<std::uint64_t> words_;
@@ -111,6 +111,15 @@ struct PackedPiece {
   unsigned pool = 0;
   bool is_plain = false;          // the pool gives the texts no numbers
   std::vector<StoredText> plain;  // those of all rows then
+
+  // Calls visit(row of the piece) for each null.
+  template <class Visit>
+  void each_null(const Visit& visit) const {
+    for (std::size_t w = 0; w < null_bits.size(); ++w) {
+      for (std::uint64_t left = null_bits[w]; left != 0; left &= left - 1)
+        visit(w * 64 + static_cast<std::size_t>(std::countr_zero(left)));
+    }
+  }
 };
 
 // Packs the values of a piece; those of a text go to the pool, number `pool_number` of its column, or are only kept

@@ -22,15 +22,17 @@ constexpr std::array<std::int64_t, 19> powers_of_ten = [] {
   return powers;
 }();
 
-// Up to eight digits as a number: all at once, in the bytes of a word. Eight bytes from `at` on must be readable.
-[[gnu::always_inline]] inline bool eight_digits(const char* at, std::size_t count, std::uint64_t& number) {
+std::uint64_t word_at(const char* at) {
   std::uint64_t word = 0;
   std::memcpy(&word, at, sizeof(word));
+  return word;
+}
+
+// The first `count` bytes of a word, one to eight, as the digits of a number: all at once.
+[[gnu::always_inline]] inline bool eight_digits(std::uint64_t word, std::size_t count, std::uint64_t& number) {
   constexpr std::uint64_t zeros = 0x3030'3030'3030'3030;
-  if (count < 8) {
-    const auto missing = static_cast<unsigned>(8 * (8 - count));
-    word = count == 0 ? zeros : word << missing | zeros >> (64 - missing);
-  }
+  const auto missing = static_cast<unsigned>(8 * (8 - count));
+  word = word << missing | (zeros >> 1 >> (63 - missing));  // in two steps, as a shift by 64 is none
   constexpr std::uint64_t high_halves = 0xF0F0'F0F0'F0F0'F0F0;
   const std::uint64_t beyond_nine = word + 0x0606'0606'0606'0606;
   if ((word & high_halves) != zeros || (beyond_nine & high_halves) != zeros) return false;
@@ -44,29 +46,46 @@ constexpr std::array<std::int64_t, 19> powers_of_ten = [] {
   return true;
 }
 
-// Up to sixteen.
-[[gnu::always_inline]] inline bool digits(const char* at, std::size_t count, std::int64_t& number) {
+// One to sixteen digits; eight bytes from `at` on must be readable.
+[[gnu::always_inline]] inline bool digits(const char* at, std::size_t count, std::uint64_t& number) {
+  if (count - 1 < 8) return eight_digits(word_at(at), count, number);
   std::uint64_t high = 0;
   std::uint64_t low = 0;
-  if (count > 16) return false;
-  const std::size_t first = count > 8 ? count - 8 : 0;
-  if (!eight_digits(at, first, high) || !eight_digits(at + first, count - first, low)) return false;
-  number = static_cast<std::int64_t>(high * 100'000'000 + low);
+  if (count - 1 > 15 || !eight_digits(word_at(at), count - 8, high) || !eight_digits(word_at(at + count - 8), 8, low))
+    return false;
+  number = high * 100'000'000 + low;
   return true;
 }
 
-// Digits, a minus before them or not, and a point where the scale has it or none.
-[[gnu::always_inline]] inline bool quick_exact(std::string_view text, unsigned scale, std::int64_t& value) {
+// Digits, a minus before them or not.
+[[gnu::always_inline]] inline bool quick_integer(std::string_view text, std::int64_t& value) {
+  const bool negative = text.front() == '-';
+  std::uint64_t number = 0;
+  if (!digits(text.data() + (negative ? 1 : 0), text.size() - (negative ? 1 : 0), number)) return false;
+  value = negative ? -static_cast<std::int64_t>(number) : static_cast<std::int64_t>(number);
+  return true;
+}
+
+// The same with a point where the scale, which is not 0, has it, or with none.
+[[gnu::always_inline]] inline bool quick_decimal(std::string_view text, unsigned scale, std::int64_t& value) {
   const bool negative = text.front() == '-';
   text.remove_prefix(negative ? 1 : 0);
-  const std::size_t behind = scale == 0 || text.size() < scale + 2 || text[text.size() - scale - 1] != '.' ? 0 : scale;
-  const std::size_t before = text.size() - (behind == 0 ? 0 : behind + 1);
-  std::int64_t whole = 0;
-  std::int64_t part = 0;
-  if (before == 0 || before + scale > 18 || !digits(text.data(), before, whole)) return false;
-  if (behind != 0 && !digits(text.data() + before + 1, behind, part)) return false;
-  value = whole * powers_of_ten[scale] + part;
-  if (negative) value = -value;
+  std::uint64_t number = 0;
+  if (text.size() < scale + 2 || text[text.size() - scale - 1] != '.') {
+    if (text.size() + scale > 18 || !digits(text.data(), text.size(), number)) return false;
+    number *= static_cast<std::uint64_t>(powers_of_ten[scale]);
+  } else if (const std::size_t before = text.size() - scale - 1; text.size() <= 8) {
+    // The point is taken out of the word.
+    const std::uint64_t word = word_at(text.data());
+    const std::uint64_t low = (std::uint64_t{1} << 8 * before) - 1;
+    if (!eight_digits((word & low) | (word >> 8 & ~low), before + scale, number)) return false;
+  } else {
+    std::uint64_t part = 0;
+    if (before + scale > 18 || !digits(text.data(), before, number) || !digits(text.data() + before + 1, scale, part))
+      return false;
+    number = number * static_cast<std::uint64_t>(powers_of_ten[scale]) + part;
+  }
+  value = negative ? -static_cast<std::int64_t>(number) : static_cast<std::int64_t>(number);
   return true;
 }
 
@@ -193,8 +212,11 @@ void parse_column(const CsvRecords& records, std::size_t position, Type type, st
   const auto with = [&](auto quick) { parse_exact(records, position, type, number, values, bad, quick); };
   switch (type.kind) {
     case TypeKind::integer:
+      return with([](std::string_view text, std::int64_t& value) { return quick_integer(text, value); });
     case TypeKind::decimal:
-      return with([&](std::string_view text, std::int64_t& value) { return quick_exact(text, type.scale, value); });
+      if (type.scale == 0)
+        return with([](std::string_view text, std::int64_t& value) { return quick_integer(text, value); });
+      return with([&](std::string_view text, std::int64_t& value) { return quick_decimal(text, type.scale, value); });
     case TypeKind::date:
       return with([parser = DateParser()](std::string_view text, std::int64_t& value) mutable {
         return parser.parse(text, value);

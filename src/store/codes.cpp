@@ -6,9 +6,9 @@
 #include <array>
 #include <bit>
 #include <cstring>
-#include <limits>
 
 #include "base/bits.h"
+#include "base/passes.h"
 
 namespace juniper::store {
 
@@ -28,22 +28,6 @@ std::size_t checkpoints(std::size_t rows) {
 }  // namespace
 
 // --- encoding -------------------------------------------------------------------------------------------------------
-
-// What one pass over the differences of neighbours tells.
-struct Codes::Encoder::Differences {
-  std::size_t changes = 0;
-  std::int64_t least = std::numeric_limits<std::int64_t>::max();
-  std::int64_t most = std::numeric_limits<std::int64_t>::min();
-
-  explicit Differences(std::span<const std::uint64_t> codes) {
-    for (std::size_t i = 1; i < codes.size(); ++i) {
-      const auto difference = static_cast<std::int64_t>(codes[i] - codes[i - 1]);
-      changes += difference != 0 ? 1 : 0;
-      least = std::min(least, difference);
-      most = std::max(most, difference);
-    }
-  }
-};
 
 Codes::Encoder::Encoder(std::uint64_t count)
     : count_(count), directory_words_((count + block_rows - 1) / block_rows * sizeof(Entry) / 8) {
@@ -73,15 +57,14 @@ Codes Codes::Encoder::finish() {
 
 void Codes::Encoder::encode_block(std::span<const std::uint64_t> codes) {
   codes_ = codes;
-  const auto [low, high] = std::minmax_element(codes.begin(), codes.end());
+  const Spread spread = base::spread_of(codes);
   Entry entry{};
-  entry.base = *low;
-  entry.bits = static_cast<std::uint8_t>(bits_for(*high - *low));
+  entry.base = spread.low;
+  entry.bits = static_cast<std::uint8_t>(bits_for(spread.high - spread.low));
   entry.offset = static_cast<std::uint32_t>(words_.size() - directory_words_);
   if (entry.bits != 0) {
     entry.encoding = Encoding::packed;
-    const Differences differences(codes);
-    for (const Entry& other : {runs(entry, differences), delta(entry, differences), frequent(entry)}) {
+    for (const Entry& other : {runs(entry, spread), delta(entry, spread), frequent(entry)}) {
       if (payload_words(other, codes.size()) < payload_words(entry, codes.size())) entry = other;
     }
   }
@@ -89,19 +72,19 @@ void Codes::Encoder::encode_block(std::span<const std::uint64_t> codes) {
   directory_.push_back(entry);
 }
 
-Codes::Entry Codes::Encoder::runs(Entry entry, const Differences& differences) const {
+Codes::Entry Codes::Encoder::runs(Entry entry, const Spread& spread) const {
   entry.encoding = Encoding::runs;
-  entry.count = static_cast<std::uint16_t>(differences.changes + 1);
+  entry.count = static_cast<std::uint16_t>(spread.changes + 1);
   return entry;
 }
 
-Codes::Entry Codes::Encoder::delta(Entry entry, const Differences& differences) const {
+Codes::Entry Codes::Encoder::delta(Entry entry, const Spread& spread) const {
   entry.encoding = Encoding::delta;
   std::uint64_t highest = 0;
   for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows) highest = std::max(highest, codes_[i] - entry.base);
-  entry.extra = static_cast<std::uint64_t>(differences.least);
+  entry.extra = static_cast<std::uint64_t>(spread.least);
   entry.bits = static_cast<std::uint8_t>(
-      bits_for(static_cast<std::uint64_t>(differences.most) - static_cast<std::uint64_t>(differences.least)));
+      bits_for(static_cast<std::uint64_t>(spread.most) - static_cast<std::uint64_t>(spread.least)));
   entry.other_bits = static_cast<std::uint8_t>(bits_for(highest));
   return entry;
 }
@@ -118,8 +101,7 @@ Codes::Entry Codes::Encoder::frequent(Entry entry) const {
   }
   entry.encoding = Encoding::frequent;
   entry.extra = candidate;
-  entry.count =
-      static_cast<std::uint16_t>(codes_.size() - static_cast<std::size_t>(std::ranges::count(codes_, candidate)));
+  entry.count = static_cast<std::uint16_t>(codes_.size() - base::count_equal(codes_, candidate));
   return entry;
 }
 

@@ -34,6 +34,7 @@
 #include <string>
 #include <vector>
 
+#include "base/passes.h"
 #include "store/bytes.h"
 #include "store/checks.h"
 
@@ -56,6 +57,8 @@ class Codes {
   std::uint64_t size() const { return count_; }
   std::size_t blocks() const { return (count_ + block_rows - 1) / block_rows; }
   const Bytes& bytes() const { return bytes_; }
+  // The same bytes in another place, which stand instead of those that are here.
+  void move_to(Bytes bytes) { bytes_ = std::move(bytes); }
   // As it was when the codes were encoded.
   std::uint64_t directory_hash() const { return checks_ ? checks_->directory_hash() : hash_bytes(directory()); }
 
@@ -120,10 +123,10 @@ class Codes::Encoder {
   Codes finish();
 
  private:
-  struct Differences;
+  using Spread = base::Spread<std::uint64_t>;
   void encode_block(std::span<const std::uint64_t> codes);
-  Entry runs(Entry entry, const Differences& differences) const;
-  Entry delta(Entry entry, const Differences& differences) const;
+  Entry runs(Entry entry, const Spread& spread) const;
+  Entry delta(Entry entry, const Spread& spread) const;
   Entry frequent(Entry entry) const;
   std::uint64_t* more(std::size_t words);
   void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits);

@@ -89,12 +89,6 @@ std::optional<std::size_t> read_varint(const char*& at, const char* end) {
   return std::nullopt;
 }
 
-std::size_t shared_prefix(std::string_view a, std::string_view b) {
-  return static_cast<std::size_t>(
-      std::mismatch(a.begin(), a.begin() + static_cast<std::ptrdiff_t>(std::min(a.size(), b.size())), b.begin()).first -
-      a.begin());
-}
-
 }  // namespace
 
 // The texts of a block, one behind the other.
@@ -128,13 +122,11 @@ std::size_t TextDictionary::texts_in(std::size_t block) const {
   return std::min(block_texts, count_ - block * block_texts);
 }
 
-void TextDictionary::Encoder::add(std::string_view text) {
-  const std::size_t shared = count_ % block_texts == 0 ? 0 : shared_prefix(before_, text);
+void TextDictionary::Encoder::add(std::string_view text, std::size_t shared) {
+  if (count_ % block_texts == 0) shared = 0;
   append_varint(lengths_, shared);
   append_varint(lengths_, text.size() - shared);
-  rests_ += text.substr(shared);
-  before_.resize(shared);
-  before_ += text.substr(shared);
+  rests_.append(text.data() + shared, text.size() - shared);
   if (++count_ % block_texts == 0) end_block();
 }
 

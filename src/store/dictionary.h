@@ -43,6 +43,7 @@ class NumberDictionary {
   std::int64_t exact(std::uint64_t code) const { return static_cast<std::int64_t>(unpacked()[code]); }
   double real(std::uint64_t code) const;
   const Codes& codes() const { return codes_; }
+  Codes& codes() { return codes_; }
   std::uint64_t smallest() const { return smallest_; }
 
  private:
@@ -67,6 +68,8 @@ class TextDictionary {
   std::string_view at(std::uint64_t code) const;
   std::uint64_t size() const { return count_; }
   const Bytes& bytes() const { return bytes_; }
+  // The same bytes in another place, which stand instead of those that are here.
+  void move_to(Bytes bytes) { bytes_ = std::move(bytes); }
   std::uint64_t directory_hash() const { return checks_ ? checks_->directory_hash() : hash_bytes(directory()); }
   void verify() const;
 
@@ -100,7 +103,8 @@ class TextDictionary {
 // Takes texts in ascending order, each once.
 class TextDictionary::Encoder {
  public:
-  void add(std::string_view text);
+  // `shared`: how many of its first bytes are those of the text before.
+  void add(std::string_view text, std::size_t shared);
   std::uint64_t size() const { return count_; }
   // All that was added. The encoder can't be used any more.
   TextDictionary finish();
@@ -109,8 +113,7 @@ class TextDictionary::Encoder {
   void end_block();
 
   std::uint64_t count_ = 0;
-  std::string before_;   // the last text of the block at hand
-  std::string lengths_;  // of its texts
+  std::string lengths_;  // of the texts of the block at hand
   std::string rests_;    // what they do not share with the one before
   std::vector<Entry> directory_;
   std::vector<std::byte> stored_;

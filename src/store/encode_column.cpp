@@ -6,17 +6,16 @@
 // the number of marks before a value is its place in the dictionary; others are sorted.
 #include <algorithm>
 #include <bit>
-#include <boost/sort/spreadsort/integer_sort.hpp>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cmath>
-#include <cstring>
 #include <limits>
 #include <numeric>
 
 #include "base/bits.h"
-#include "base/failure.h"
 #include "base/large_vector.h"
+#include "base/sort.h"
 #include "store/column.h"
+#include "store/encode_text.h"
 
 namespace juniper::store {
 
@@ -25,15 +24,6 @@ namespace {
 using base::bits_for;
 using source::ColumnInput;
 using source::PackedPiece;
-
-// Calls visit(row of the piece) for each null.
-template <class Visit>
-void each_null(const PackedPiece& piece, const Visit& visit) {
-  for (std::size_t w = 0; w < piece.null_bits.size(); ++w) {
-    for (std::uint64_t left = piece.null_bits[w]; left != 0; left &= left - 1)
-      visit(w * 64 + static_cast<std::size_t>(std::countr_zero(left)));
-  }
-}
 
 // Calls visit(piece, numbers) for each piece, with its unpacked numbers, which it may change.
 template <class Visit>
@@ -191,7 +181,7 @@ class ExactEncoder {
     Codes::Encoder encoder(column.rows);
     each_above([&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
       for (std::uint64_t& number : numbers) number = code_of(number);
-      each_null(piece, [&](std::size_t row) { numbers[row] = column.null_code; });
+      piece.each_null([&](std::size_t row) { numbers[row] = column.null_code; });
       encoder.add(numbers);
     });
     return encoder.finish();
@@ -235,7 +225,7 @@ class ExactEncoder {
     each_above([&](const PackedPiece& piece, std::span<const std::uint64_t> numbers) {
       if (piece.nulls != piece.rows) values.insert(values.end(), numbers.begin(), numbers.end());
     });
-    boost::sort::spreadsort::integer_sort(values.begin(), values.end());
+    base::sort_numbers(values);
     values.erase(std::unique(values.begin(), values.end()), values.end());
     return values;
   }
@@ -296,7 +286,7 @@ Column encode_real(Column column, const ColumnInput& input) {
     for (const PackedPiece& piece : input.pieces) {
       made.clear();
       for (const double value : piece.reals) made.push_back(code_of(value));
-      each_null(piece, [&](std::size_t row) { made[row] = null_code; });
+      piece.each_null([&](std::size_t row) { made[row] = null_code; });
       encoder.add(made);
     }
     return encoder.finish();
@@ -317,165 +307,6 @@ Column encode_real(Column column, const ColumnInput& input) {
     return at == place.end() ? 0 : at->second;  // beside a null stands any value
   });
   return bits.bytes() < column.bytes() ? bits : column;
-}
-
-// Texts of a column, numbered: those of its pools, one pool behind the other, and then those that stand plain, row by
-// row. The same text may have several numbers. Once a text has its code, that takes its place.
-class NumberedTexts {
- public:
-  explicit NumberedTexts(ColumnInput& input) {
-    std::uint64_t count = 0;
-    for (const auto& pool : input.pools) {
-      pool_begin_.push_back(count);
-      count += pool->texts().size();
-    }
-    plain_begin_ = count;
-    for (const PackedPiece& piece : input.pieces) count += piece.plain.size();
-    if (count >= std::numeric_limits<std::uint32_t>::max()) {
-      throw base::Failure(base::error("JR-510", "a text column has more than 4,294,967,294 different texts",
-                                      "leave the column out, or read fewer files"));
-    }
-    places_.reserve(count);
-    const auto add = [&](source::StoredText text) {
-      places_.push_back(reinterpret_cast<std::uint64_t>(text.address()));
-    };
-    for (const auto& pool : input.pools) std::for_each(pool->texts().begin(), pool->texts().end(), add);
-    for (PackedPiece& piece : input.pieces) {
-      std::for_each(piece.plain.begin(), piece.plain.end(), add);
-      piece.plain = {};
-    }
-    used_.assign(count, false);
-    each_number(input, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
-      each_null(piece, [&](std::size_t row) { numbers[row] = unused; });
-      for (const std::uint64_t number : numbers) {
-        if (number != unused) used_[number] = true;
-      }
-    });
-  }
-
-  // Calls visit(piece, numbers) with the number of each row's text; any number where the row is null.
-  template <class Visit>
-  void each_number(const ColumnInput& input, const Visit& visit) const {
-    std::vector<std::uint64_t> numbers;
-    std::uint64_t plain = plain_begin_;
-    for (const PackedPiece& piece : input.pieces) {
-      numbers.resize(piece.rows);
-      if (piece.is_plain) {
-        std::iota(numbers.begin(), numbers.end(), plain);
-        plain += piece.rows;
-      } else {
-        piece.numbers.read(numbers.data());
-        for (std::uint64_t& number : numbers) number += pool_begin_[piece.pool];
-      }
-      visit(piece, std::span(numbers));
-    }
-  }
-
-  std::size_t size() const { return places_.size(); }
-  bool is_used(std::size_t number) const { return used_[number]; }
-  // The text of a number that has no code yet.
-  std::string_view operator[](std::size_t number) const {
-    return source::StoredText(reinterpret_cast<const char*>(places_[number])).view();
-  }
-  void set_code(std::size_t number, std::uint64_t code) { places_[number] = code; }
-  std::uint64_t code(std::size_t number) const { return places_[number]; }
-  // Asks the memory for the place of a text, and for a text whose place is there.
-  void prefetch_place(std::size_t number) const { __builtin_prefetch(&places_[number], 1); }
-  void prefetch(std::size_t number) const { __builtin_prefetch(reinterpret_cast<const char*>(places_[number])); }
-
- private:
-  static constexpr std::uint64_t unused = std::numeric_limits<std::uint64_t>::max();
-  std::vector<std::uint64_t> pool_begin_;
-  std::uint64_t plain_begin_ = 0;
-  base::LargeVector<std::uint64_t> places_;  // addresses of texts, then codes
-  std::vector<bool> used_;
-};
-
-// A text to sort: eight of its bytes as a number that is ordered as they are, and its own number.
-struct SortedText {
-  std::uint32_t number;
-  std::uint32_t high;  // of the prefix
-  std::uint32_t low;   // in two halves, which need no padding between them
-
-  std::uint64_t prefix() const { return std::uint64_t{high} << 32 | low; }
-  void set_prefix(std::uint64_t prefix) {
-    high = static_cast<std::uint32_t>(prefix >> 32);
-    low = static_cast<std::uint32_t>(prefix);
-  }
-};
-
-// Its bytes from `begin` on, the first one highest, zeros behind its end.
-std::uint64_t prefix_of(std::string_view text, std::size_t begin) {
-  std::uint64_t prefix = 0;
-  std::memcpy(&prefix, text.data() + begin, std::min<std::size_t>(text.size() - begin, 8));
-  return __builtin_bswap64(prefix);
-}
-
-std::size_t shared_bytes(std::string_view a, std::string_view b) {
-  const auto end = a.begin() + static_cast<std::ptrdiff_t>(std::min(a.size(), b.size()));
-  return static_cast<std::size_t>(std::mismatch(a.begin(), end, b.begin()).first - a.begin());
-}
-
-// The texts that rows use, in order.
-base::LargeVector<SortedText> sorted_texts(const NumberedTexts& texts) {
-  base::LargeVector<SortedText> sorted;
-  sorted.reserve(texts.size());
-  for (std::uint32_t i = 0; i < texts.size(); ++i) {
-    if (texts.is_used(i)) sorted.push_back({i, 0, 0});
-  }
-  if (sorted.empty()) return sorted;
-  // What all begin with tells nothing.
-  const std::string_view first = texts[sorted[0].number];
-  std::size_t common = first.size();
-  for (const SortedText& text : sorted) common = shared_bytes(first.substr(0, common), texts[text.number]);
-  for (SortedText& text : sorted) text.set_prefix(prefix_of(texts[text.number], common));
-  boost::sort::spreadsort::integer_sort(
-      sorted.begin(), sorted.end(), [](const SortedText& text, unsigned shift) { return text.prefix() >> shift; },
-      [](const SortedText& a, const SortedText& b) { return a.prefix() < b.prefix(); });
-  for (auto begin = sorted.begin(); begin != sorted.end();) {
-    auto end = begin + 1;
-    while (end != sorted.end() && end->prefix() == begin->prefix()) ++end;
-    if (end - begin > 1) {
-      std::sort(begin, end,
-                [&](const SortedText& a, const SortedText& b) { return texts[a.number] < texts[b.number]; });
-    }
-    begin = end;
-  }
-  return sorted;
-}
-
-Column encode_text(Column column, ColumnInput& input) {
-  // Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
-  constexpr std::size_t ahead = 20;
-  NumberedTexts texts(input);
-  TextDictionary::Encoder encoder;
-  {
-    const base::LargeVector<SortedText> sorted = sorted_texts(texts);
-    std::string_view before;
-    for (std::size_t i = 0; i < sorted.size(); ++i) {
-      if (i + 2 * ahead < sorted.size()) texts.prefetch_place(sorted[i + 2 * ahead].number);
-      if (i + ahead < sorted.size()) texts.prefetch(sorted[i + ahead].number);
-      const std::string_view text = texts[sorted[i].number];
-      const bool is_new = i == 0 || sorted[i].prefix() != sorted[i - 1].prefix() || before != text;
-      if (is_new) encoder.add(text);
-      before = text;
-      if (i == 0) column.least = Value::of(std::string(text));
-      texts.set_code(sorted[i].number, encoder.size() - 1);
-    }
-    if (!sorted.empty()) column.most = Value::of(std::string(before));
-  }
-  column.layout = Layout::dictionary;
-  column.distinct = encoder.size();
-  column.null_code = encoder.size();
-  column.texts = encoder.finish();
-  Codes::Encoder codes(column.rows);
-  texts.each_number(input, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
-    each_null(piece, [&](std::size_t row) { numbers[row] = texts.size(); });
-    for (std::uint64_t& number : numbers) number = number == texts.size() ? column.null_code : texts.code(number);
-    codes.add(numbers);
-  });
-  column.codes = codes.finish();
-  return column;
 }
 
 Column encode_by_type(Column column, ColumnInput& input) {

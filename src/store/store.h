@@ -92,9 +92,10 @@ class StoreWriter {
   explicit StoreWriter(std::filesystem::path path);
   ~StoreWriter();
 
-  // From any thread. Their memory must stay until `finish`. Errors come out there.
-  void write_ahead(const Column& column);
-  void write_ahead(const Codes& codes);
+  // From any thread. What is large is let go from memory, and viewed in the file from then on. What was written must
+  // stay until `finish`, where errors come out.
+  void write_ahead(Column& column);
+  void write_ahead(Codes& codes);
 
   // Writes the rest, syncs and renames; fills in file_bytes and overhead. Once. Errors: JR-601 (cannot write).
   Result<void> finish(Store& store);

@@ -44,13 +44,23 @@ std::uint64_t hash_of_header(const Header& header) {
   return hash_bytes(std::as_bytes(std::span(&header, 1)).first(offsetof(Header, header_hash)));
 }
 
+struct Mapping {
+  std::span<const std::byte> bytes;
+  explicit Mapping(std::span<const std::byte> mapped) : bytes(mapped) {}
+  ~Mapping() {
+    if (!bytes.empty()) ::munmap(const_cast<std::byte*>(bytes.data()), bytes.size());
+  }
+  Mapping(const Mapping&) = delete;
+  Mapping& operator=(const Mapping&) = delete;
+};
+
 // --- writing --------------------------------------------------------------------------------------------------------
 
 // A file descriptor that is closed, and a file that is removed, unless it was renamed.
 class NewFile {
  public:
   explicit NewFile(std::filesystem::path path)
-      : path_(std::move(path)), descriptor_(::open(path_.c_str(), O_CREAT | O_TRUNC | O_WRONLY | O_CLOEXEC, 0644)) {
+      : path_(std::move(path)), descriptor_(::open(path_.c_str(), O_CREAT | O_TRUNC | O_RDWR | O_CLOEXEC, 0644)) {
     if (descriptor_ < 0) error_ = errno;
   }
   ~NewFile() {
@@ -89,9 +99,21 @@ class NewFile {
       ::close(directory);
     }
   }
+  // What was written there, as it stands in the file; nothing after an error, or where the system does not map it.
+  std::optional<Bytes> view(std::uint64_t at, std::uint64_t bytes) const {
+    const std::uint64_t begin = at / page_bytes * page_bytes;
+    if (error_ != 0) return std::nullopt;
+    void* const mapped =
+        ::mmap(nullptr, at + bytes - begin, PROT_READ, MAP_SHARED, descriptor_, static_cast<off_t>(begin));
+    if (mapped == MAP_FAILED) return std::nullopt;
+    const auto mapping =
+        std::make_shared<const Mapping>(std::span(static_cast<const std::byte*>(mapped), at + bytes - begin));
+    return Bytes(mapping, mapping->bytes.subspan(at - begin));
+  }
   int error() const { return error_; }
 
  private:
+  static constexpr std::uint64_t page_bytes = std::uint64_t{1} << 16;  // a multiple of every system's
   std::filesystem::path path_;
   int descriptor_;
   std::atomic<int> error_{0};
@@ -122,6 +144,18 @@ class StoreWriter::Writer {
     file_.begin_sync(entry.offset, entry.bytes);
     return entry;
   }
+  // Writes a part, and lets its memory go where it is large.
+  template <class Part>
+  void write_and_view(Part& to_write) {
+    const PartEntry entry = part(to_write);
+    if (entry.bytes < large_bytes) return;
+    auto viewed = file_.view(entry.offset, entry.bytes);
+    if (!viewed) return;
+    const std::lock_guard lock(mutex_);
+    written_.erase(to_write.bytes().view().data());  // another part may come to stand there
+    written_.emplace(viewed->view().data(), entry);
+    to_write.move_to(std::move(*viewed));
+  }
   PartEntry part(const Codes& codes) { return part(codes.bytes().view(), codes.directory_hash()); }
   PartEntry part(const TextDictionary& texts) { return part(texts.bytes().view(), texts.directory_hash()); }
   PartEntry part(const std::string& text) {
@@ -134,6 +168,7 @@ class StoreWriter::Writer {
   std::uint64_t part_bytes() const { return part_bytes_; }
 
  private:
+  static constexpr std::uint64_t large_bytes = std::uint64_t{1} << 16;
   NewFile file_;
   std::mutex mutex_;
   std::uint64_t end_ = sizeof(Header);  // of what is taken
@@ -225,18 +260,18 @@ StoreWriter::StoreWriter(std::filesystem::path path) : path_(std::move(path)) {
 
 StoreWriter::~StoreWriter() = default;
 
-void StoreWriter::write_ahead(const Column& column) {
-  writer_->part(column.codes);
+void StoreWriter::write_ahead(Column& column) {
+  writer_->write_and_view(column.codes);
   if (!column.has_dictionary()) return;
   if (column.type.kind == TypeKind::text) {
-    writer_->part(column.texts);
+    writer_->write_and_view(column.texts);
   } else {
-    writer_->part(column.numbers.codes());
+    writer_->write_and_view(column.numbers.codes());
   }
 }
 
-void StoreWriter::write_ahead(const Codes& codes) {
-  writer_->part(codes);
+void StoreWriter::write_ahead(Codes& codes) {
+  writer_->write_and_view(codes);
 }
 
 Result<void> StoreWriter::finish(Store& store) {
@@ -269,16 +304,6 @@ Result<void> write_store(Store& store, const std::filesystem::path& path) {
 // --- opening --------------------------------------------------------------------------------------------------------
 
 namespace {
-
-struct Mapping {
-  std::span<const std::byte> bytes;
-  explicit Mapping(std::span<const std::byte> mapped) : bytes(mapped) {}
-  ~Mapping() {
-    if (!bytes.empty()) ::munmap(const_cast<std::byte*>(bytes.data()), bytes.size());
-  }
-  Mapping(const Mapping&) = delete;
-  Mapping& operator=(const Mapping&) = delete;
-};
 
 // Thrown while a directory is read, with what is wrong; caught in open_store.
 struct Damage {

@@ -1,0 +1,170 @@
+#include "base/passes.h"
+
+#include <algorithm>
+#include <array>
+
+// This file is compiled once for each set of instructions; the best one is chosen when the program runs.
+#undef HWY_TARGET_INCLUDE
+#define HWY_TARGET_INCLUDE "base/passes.cpp"
+#include <hwy/foreach_target.h>
+#include <hwy/highway.h>
+
+HWY_BEFORE_NAMESPACE();
+namespace juniper::base {
+namespace HWY_NAMESPACE {
+
+// The loops have no branches and no calls, so that the compiler makes vector instructions of them.
+template <class Number>
+HWY_INLINE void spread(const Number* numbers, std::size_t count, Spread<Number>& out) {
+  Number low = numbers[0];
+  Number high = numbers[0];
+  std::size_t changes = 0;
+  std::size_t falls = 0;
+  std::int64_t least = INT64_MAX;
+  std::int64_t most = INT64_MIN;
+  for (std::size_t i = 1; i < count; ++i) {
+    const Number here = numbers[i];
+    const Number before = numbers[i - 1];
+    const auto difference =
+        static_cast<std::int64_t>(static_cast<std::uint64_t>(here) - static_cast<std::uint64_t>(before));
+    low = here < low ? here : low;
+    high = here > high ? here : high;
+    changes += here != before ? 1 : 0;
+    falls += here < before ? 1 : 0;
+    least = difference < least ? difference : least;
+    most = difference > most ? difference : most;
+  }
+  out = {low, high, changes, falls, count > 1 ? least : 0, count > 1 ? most : 0};
+}
+
+void spread_unsigned(const std::uint64_t* numbers, std::size_t count, Spread<std::uint64_t>& out) {
+  spread(numbers, count, out);
+}
+
+void spread_signed(const std::int64_t* numbers, std::size_t count, Spread<std::int64_t>& out) {
+  spread(numbers, count, out);
+}
+
+std::size_t count_equal_here(const std::uint64_t* numbers, std::size_t count, std::uint64_t wanted) {
+  std::size_t equal = 0;
+  for (std::size_t i = 0; i < count; ++i) equal += numbers[i] == wanted ? 1 : 0;
+  return equal;
+}
+
+template <class Narrow>
+HWY_INLINE void narrow_as(const std::uint64_t* HWY_RESTRICT numbers, std::size_t count, std::uint64_t base,
+                          void* HWY_RESTRICT out) {
+  auto* const to = static_cast<Narrow*>(out);
+  for (std::size_t i = 0; i < count; ++i) to[i] = static_cast<Narrow>(numbers[i] - base);
+}
+
+void narrow_here(const std::uint64_t* numbers, std::size_t count, std::uint64_t base, unsigned width, void* out) {
+  if (width == 1) return narrow_as<std::uint8_t>(numbers, count, base, out);
+  if (width == 2) return narrow_as<std::uint16_t>(numbers, count, base, out);
+  if (width == 4) return narrow_as<std::uint32_t>(numbers, count, base, out);
+  narrow_as<std::uint64_t>(numbers, count, base, out);
+}
+
+template <class Narrow>
+HWY_INLINE void widen_as(const void* HWY_RESTRICT narrow, std::size_t count, std::uint64_t* HWY_RESTRICT out) {
+  const auto* const from = static_cast<const Narrow*>(narrow);
+  for (std::size_t i = 0; i < count; ++i) out[i] = from[i];
+}
+
+void widen_here(const void* narrow, unsigned width, std::size_t count, std::uint64_t* out) {
+  if (width == 1) return widen_as<std::uint8_t>(narrow, count, out);
+  if (width == 2) return widen_as<std::uint16_t>(narrow, count, out);
+  if (width == 4) return widen_as<std::uint32_t>(narrow, count, out);
+  widen_as<std::uint64_t>(narrow, count, out);
+}
+
+// Joins neighbours to numbers of twice the bits; an odd one at the end stays alone.
+HWY_INLINE std::size_t join_pairs(const std::uint64_t* HWY_RESTRICT numbers, std::size_t count, std::uint64_t base,
+                                  unsigned bits, std::uint64_t* HWY_RESTRICT out) {
+  for (std::size_t i = 0; i < count / 2; ++i) out[i] = (numbers[2 * i] - base) | (numbers[2 * i + 1] - base) << bits;
+  if (count % 2 != 0) out[count / 2] = numbers[count - 1] - base;
+  return (count + 1) / 2;
+}
+
+// Neighbours are joined as long as two of them fit one word: what is left to be put behind each other one by one is
+// few.
+void pack_here(const std::uint64_t* values, std::size_t count, std::uint64_t base, unsigned bits, std::uint64_t* out) {
+  constexpr std::size_t part = 2048;  // a multiple of 64, so that each part begins with a word
+  std::array<std::uint64_t, part / 2> joined;
+  std::array<std::uint64_t, part / 4> joined_again;
+  for (std::size_t begin = 0; begin < count; begin += part) {
+    const std::uint64_t* from = values + begin;
+    std::size_t left = std::min(part, count - begin);
+    std::uint64_t low = base;
+    unsigned width = bits;
+    const std::size_t part_bits = left * bits;
+    std::uint64_t* next = joined.data();
+    std::uint64_t* after = joined_again.data();
+    for (; width <= 32 && left > 1; width *= 2) {
+      left = join_pairs(from, left, low, width, next);
+      from = next;
+      low = 0;
+      std::swap(next, after);
+    }
+    std::uint64_t word = 0;
+    unsigned filled = 0;
+    std::size_t written = 0;
+    const std::size_t words = (part_bits + 63) / 64;
+    for (std::size_t i = 0; i < left; ++i) {
+      const std::uint64_t v = from[i] - low;
+      word |= v << filled;
+      filled += width;
+      if (filled < 64) continue;
+      if (written < words) out[written++] = word;
+      filled -= 64;
+      word = filled == 0 ? 0 : v >> (width - filled);
+    }
+    if (filled != 0 && written < words) out[written++] = word;
+    out += written;
+  }
+}
+
+}  // namespace HWY_NAMESPACE
+}  // namespace juniper::base
+HWY_AFTER_NAMESPACE();
+
+#if HWY_ONCE
+namespace juniper::base {
+
+HWY_EXPORT(spread_unsigned);
+HWY_EXPORT(spread_signed);
+HWY_EXPORT(count_equal_here);
+HWY_EXPORT(narrow_here);
+HWY_EXPORT(widen_here);
+HWY_EXPORT(pack_here);
+
+Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers) {
+  Spread<std::uint64_t> spread;
+  if (!numbers.empty()) HWY_DYNAMIC_DISPATCH(spread_unsigned)(numbers.data(), numbers.size(), spread);
+  return spread;
+}
+
+Spread<std::int64_t> spread_of(std::span<const std::int64_t> numbers) {
+  Spread<std::int64_t> spread;
+  if (!numbers.empty()) HWY_DYNAMIC_DISPATCH(spread_signed)(numbers.data(), numbers.size(), spread);
+  return spread;
+}
+
+std::size_t count_equal(std::span<const std::uint64_t> numbers, std::uint64_t wanted) {
+  return HWY_DYNAMIC_DISPATCH(count_equal_here)(numbers.data(), numbers.size(), wanted);
+}
+
+void narrow(std::span<const std::uint64_t> numbers, std::uint64_t base, unsigned width, void* out) {
+  HWY_DYNAMIC_DISPATCH(narrow_here)(numbers.data(), numbers.size(), base, width, out);
+}
+
+void widen(const void* narrow, unsigned width, std::size_t count, std::uint64_t* out) {
+  HWY_DYNAMIC_DISPATCH(widen_here)(narrow, width, count, out);
+}
+
+void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::uint64_t* out) {
+  if (bits != 0) HWY_DYNAMIC_DISPATCH(pack_here)(values.data(), values.size(), base, bits, out);
+}
+
+}  // namespace juniper::base
+#endif

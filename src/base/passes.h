@@ -1,0 +1,34 @@
+// Passes over many numbers: plain loops, compiled for each set of instructions that the processor may have; the widest
+// one is chosen when the program runs.
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <span>
+
+namespace juniper::base {
+
+// What one pass over numbers and the differences of neighbours tells. Of none and of one there are no differences.
+template <class Number>
+struct Spread {
+  Number low = 0;
+  Number high = 0;
+  std::size_t changes = 0;  // numbers that are not equal to the one before
+  std::size_t falls = 0;    // numbers that are smaller than the one before
+  std::int64_t least = 0;   // difference to the one before, as 64 bits that wrap around
+  std::int64_t most = 0;
+};
+Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers);
+Spread<std::int64_t> spread_of(std::span<const std::int64_t> numbers);
+
+std::size_t count_equal(std::span<const std::uint64_t> numbers, std::uint64_t wanted);
+
+// Writes number - base of each in `width` bytes, 1, 2, 4 or 8, which hold it; and the numbers that stand so.
+void narrow(std::span<const std::uint64_t> numbers, std::uint64_t base, unsigned width, void* out);
+void widen(const void* narrow, unsigned width, std::size_t count, std::uint64_t* out);
+
+// Writes value - base of each value, which fits `bits` bits (0 to 64), to words_for(values.size(), bits) words
+// (base/bits.h).
+void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::uint64_t* out);
+
+}  // namespace juniper::base

@@ -1,0 +1,135 @@
+// Passes over numbers and their sort, at every set of instructions that this processor has, beside plain loops.
+#include "base/passes.h"
+
+#include <gtest/gtest.h>
+#include <hwy/targets.h>
+
+#include <algorithm>
+#include <random>
+
+#include "base/bits.h"
+#include "base/sort.h"
+
+namespace juniper::base {
+namespace {
+
+class Passes : public testing::Test {
+ protected:
+  // Calls `check` with each set of instructions in turn.
+  template <class Check>
+  static void at_every_level(const Check& check) {
+    for (const std::int64_t target : hwy::SupportedAndGeneratedTargets()) {
+      SCOPED_TRACE(hwy::TargetName(target));
+      hwy::SetSupportedTargetsForTest(target);
+      check();
+    }
+    hwy::SetSupportedTargetsForTest(0);
+  }
+
+  // Numbers of up to so many bits.
+  std::vector<std::uint64_t> numbers(std::size_t count, unsigned bits) {
+    std::vector<std::uint64_t> made(count);
+    for (std::uint64_t& number : made) number = bits == 0 ? 0 : random_() >> (64 - bits);
+    return made;
+  }
+
+  const std::vector<std::size_t> lengths_{0, 1, 2, 3, 7, 15, 16, 17, 63, 64, 65, 255, 2047, 2048, 2049, 4096, 5003};
+  std::mt19937_64 random_{7};
+};
+
+template <class Number>
+void expect_spread(const std::vector<Number>& numbers) {
+  Spread<Number> expected;
+  for (std::size_t i = 0; i < numbers.size(); ++i) {
+    if (i == 0) expected.low = expected.high = numbers[0];
+    expected.low = std::min(expected.low, numbers[i]);
+    expected.high = std::max(expected.high, numbers[i]);
+    if (i == 0) continue;
+    const auto difference =
+        static_cast<std::int64_t>(static_cast<std::uint64_t>(numbers[i]) - static_cast<std::uint64_t>(numbers[i - 1]));
+    expected.changes += numbers[i] != numbers[i - 1] ? 1U : 0U;
+    expected.falls += numbers[i] < numbers[i - 1] ? 1U : 0U;
+    expected.least = i == 1 ? difference : std::min(expected.least, difference);
+    expected.most = i == 1 ? difference : std::max(expected.most, difference);
+  }
+  const auto found = spread_of(std::span<const Number>(numbers));
+  EXPECT_EQ(found.low, expected.low);
+  EXPECT_EQ(found.high, expected.high);
+  EXPECT_EQ(found.changes, expected.changes);
+  EXPECT_EQ(found.falls, expected.falls);
+  EXPECT_EQ(found.least, expected.least);
+  EXPECT_EQ(found.most, expected.most);
+}
+
+TEST_F(Passes, SpreadAndCountEqualPlainLoops) {
+  at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      for (const unsigned bits : {0U, 1U, 3U, 40U, 64U}) {
+        SCOPED_TRACE(testing::Message() << length << " numbers of " << bits << " bits");
+        const auto unsigned_numbers = numbers(length, bits);
+        expect_spread(unsigned_numbers);
+        expect_spread(std::vector<std::int64_t>(unsigned_numbers.begin(), unsigned_numbers.end()));
+        EXPECT_EQ(count_equal(unsigned_numbers, 1),
+                  static_cast<std::size_t>(std::count(unsigned_numbers.begin(), unsigned_numbers.end(), 1)));
+      }
+    }
+  });
+}
+
+TEST_F(Passes, NarrowNumbersBecomeWideAgain) {
+  at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      for (const unsigned width : {1U, 2U, 4U, 8U}) {
+        const std::uint64_t base = 123'456'789;
+        std::vector<std::uint64_t> above = numbers(length, 8 * width);
+        std::vector<std::uint64_t> with_base = above;
+        for (std::uint64_t& number : with_base) number += base;
+        std::vector<std::uint64_t> packed((length * width + 7) / 8 + 1, 42);
+        narrow(with_base, base, width, packed.data());
+        EXPECT_EQ(packed.back(), 42U) << "written past the end";
+        std::vector<std::uint64_t> wide(length);
+        widen(packed.data(), width, length, wide.data());
+        EXPECT_EQ(wide, above) << length << " of " << width << " bytes";
+      }
+    }
+  });
+}
+
+TEST_F(Passes, PackedNumbersUnpackAtEveryWidth) {
+  at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      for (unsigned bits = 0; bits <= 64; ++bits) {
+        const std::uint64_t base = 77;
+        std::vector<std::uint64_t> values = numbers(length, bits);
+        for (std::uint64_t& value : values) value += base;
+        std::vector<std::uint64_t> words(words_for(length, bits) + 1, 42);
+        pack(values, base, bits, words.data());
+        ASSERT_EQ(words.back(), 42U) << "written past the end: " << length << " of " << bits << " bits";
+        std::vector<std::uint64_t> found(length);
+        unpack(words.data(), length, bits, base, found.data());
+        ASSERT_EQ(found, values) << length << " of " << bits << " bits";
+      }
+    }
+  });
+}
+
+TEST_F(Passes, SortedNumbersAreInOrder) {
+  for (const std::size_t length : {0, 1, 2, 1000, 1023, 1024, 1025, 70'000}) {
+    for (const unsigned bits : {1U, 20U, 64U}) {
+      std::vector<std::uint64_t> single = numbers(length, bits);
+      std::vector<uint128> twice;
+      for (const std::uint64_t number : single) twice.push_back(static_cast<uint128>(number) << 64 | random_());
+      auto expected = single;
+      auto expected_twice = twice;
+      std::sort(expected.begin(), expected.end());
+      std::sort(expected_twice.begin(), expected_twice.end());
+      sort_numbers(single);
+      sort_numbers(twice);
+      EXPECT_EQ(single, expected);
+      EXPECT_TRUE(twice == expected_twice);
+    }
+  }
+}
+
+}  // namespace
+}  // namespace juniper::base
