@@ -3,6 +3,7 @@
 #include <xxhash.h>
 
 #include <algorithm>
+#include <cstring>
 #include <limits>
 #include <numeric>
 
@@ -17,18 +18,21 @@ void PieceValues::clear() {
   is_null.clear();
 }
 
-void NarrowNumbers::assign(std::span<const std::uint64_t> numbers, std::uint64_t base, std::uint64_t largest) {
+void NarrowNumbers::assign(std::span<const std::uint64_t> numbers, std::uint64_t base, std::uint64_t largest,
+                           base::Arena& arena) {
   count_ = numbers.size();
   width_ = largest == 0 ? 0 : (largest <= 0xFF ? 1 : (largest <= 0xFFFF ? 2 : (largest <= 0xFFFF'FFFF ? 4 : 8)));
-  words_.resize((count_ * width_ + 7) / 8);
-  if (width_ != 0) base::narrow(numbers, base, width_, words_.data());
+  if (width_ == 0) return;
+  char* const out = arena.take(count_ * width_);
+  base::narrow(numbers, base, width_, out);
+  at_ = out;
 }
 
 void NarrowNumbers::read(std::uint64_t* out) const {
   if (width_ == 0) {
     std::fill_n(out, count_, 0);
   } else {
-    base::widen(words_.data(), width_, count_, out);
+    base::widen(at_, width_, count_, out);
   }
 }
 
@@ -40,25 +44,34 @@ std::uint32_t TextPool::number_of(std::string_view text) {
   ++asked_;
   if (const auto known = numbers_.find(text); known != numbers_.end()) return known->second;
   const auto number = static_cast<std::uint32_t>(texts_.size());
-  texts_.push_back(keep(text));
+  texts_.emplace_back(keep_run({&text, 1}));
   numbers_.emplace(texts_.back().view(), number);
   return number;
 }
 
-StoredText TextPool::keep(std::string_view text) {
-  constexpr std::size_t chunk_bytes = std::size_t{8} << 20;
-  constexpr std::size_t longest_varint = 10;
-  // Small columns get small chunks.
-  const std::size_t wanted = std::max(text.size() + longest_varint, std::min(chunk_bytes, texts_.size() * 16 + 1024));
-  if (chunks_.empty() || chunks_.back().capacity() - chunks_.back().size() < text.size() + longest_varint)
-    chunks_.emplace_back().reserve(wanted);
-  base::LargeVector<char>& chunk = chunks_.back();
-  const std::size_t begin = chunk.size();
+namespace {
+
+constexpr std::size_t longest_varint = 10;
+
+// Writes a text as StoredText reads it, and gives the place behind it.
+char* store_text(std::string_view text, char* out) {
   std::size_t length = text.size();
-  for (; length >= 128; length >>= 7) chunk.push_back(static_cast<char>((length & 127U) | 128U));
-  chunk.push_back(static_cast<char>(length));
-  chunk.insert(chunk.end(), text.begin(), text.end());
-  return StoredText(chunk.data() + begin);
+  for (; length >= 128; length >>= 7) *out++ = static_cast<char>((length & 127U) | 128U);
+  *out++ = static_cast<char>(length);
+  if (!text.empty()) std::memcpy(out, text.data(), text.size());
+  return out + text.size();
+}
+
+}  // namespace
+
+const char* TextPool::keep_run(std::span<const std::string_view> texts) {
+  std::size_t bytes = 0;
+  for (const std::string_view text : texts) bytes += text.size() + longest_varint;
+  char* const begin = arena_.take(bytes);
+  char* out = begin;
+  for (const std::string_view text : texts) out = store_text(text, out);
+  arena_.give_back(out);
+  return begin;
 }
 
 namespace {
@@ -99,8 +112,8 @@ std::uint64_t step_of(Type type, std::span<const std::uint64_t> values, std::uin
 }
 
 void pack_exact(PackedPiece& piece, Type type, std::vector<std::int64_t>& values,
-                const std::vector<std::uint8_t>& is_null) {
-  if (piece.nulls == piece.rows) return piece.numbers.assign(std::vector<std::uint64_t>(piece.rows, 0), 0, 0);
+                const std::vector<std::uint8_t>& is_null, base::Arena& arena) {
+  if (piece.nulls == piece.rows) return piece.numbers.assign(std::vector<std::uint64_t>(piece.rows, 0), 0, 0, arena);
   if (piece.nulls != 0) {
     std::int64_t before =
         values[static_cast<std::size_t>(std::find(is_null.begin(), is_null.end(), 0) - is_null.begin())];
@@ -117,17 +130,15 @@ void pack_exact(PackedPiece& piece, Type type, std::vector<std::int64_t>& values
   const std::uint64_t range = static_cast<std::uint64_t>(spread.high) - low;
   const std::span<std::uint64_t> numbers(reinterpret_cast<std::uint64_t*>(values.data()), values.size());
   piece.step = step_of(type, numbers, low);
-  if (piece.step == 1) return piece.numbers.assign(numbers, low, range);
+  if (piece.step == 1) return piece.numbers.assign(numbers, low, range, arena);
   const ExactDivision by(piece.step);
   for (std::uint64_t& number : numbers) number = by.quotient(number - low);
-  piece.numbers.assign(numbers, 0, range / piece.step);
+  piece.numbers.assign(numbers, 0, range / piece.step, arena);
 }
 
-void pack_text(PackedPiece& piece, const PieceValues& values, TextPool& pool) {
-  if (pool.is_pointless()) {
-    piece.is_plain = true;
-    piece.plain.reserve(values.text.size());
-    for (const std::string_view text : values.text) piece.plain.push_back(pool.keep(text));
+void pack_text(PackedPiece& piece, const PieceValues& values, PieceMemory& memory) {
+  if (memory.texts.is_pointless()) {
+    piece.plain = memory.texts.keep_run(values.text);
     return;
   }
   std::vector<std::uint64_t> numbers;
@@ -137,19 +148,20 @@ void pack_text(PackedPiece& piece, const PieceValues& values, TextPool& pool) {
   for (std::size_t i = 0; i < values.text.size(); ++i) {
     if (values.is_null[i] == 0 && (before.data() == nullptr || values.text[i] != before)) {
       before = values.text[i];
-      number = pool.number_of(before);
+      number = memory.texts.number_of(before);
     }
     numbers.push_back(number);
   }
-  piece.numbers.assign(numbers, 0, numbers.empty() ? 0 : *std::max_element(numbers.begin(), numbers.end()));
+  const std::uint64_t largest = numbers.empty() ? 0 : *std::max_element(numbers.begin(), numbers.end());
+  piece.numbers.assign(numbers, 0, largest, memory.numbers);
 }
 
 }  // namespace
 
-PackedPiece pack_piece(Type type, PieceValues& values, TextPool& pool, unsigned pool_number) {
+PackedPiece pack_piece(Type type, PieceValues& values, PieceMemory& memory, unsigned memory_number) {
   PackedPiece piece;
   piece.rows = values.is_null.size();
-  piece.pool = pool_number;
+  piece.memory = memory_number;
   piece.nulls = static_cast<std::size_t>(std::accumulate(values.is_null.begin(), values.is_null.end(), std::size_t{0}));
   if (piece.nulls != 0) {
     piece.null_bits.resize((piece.rows + 63) / 64);
@@ -158,23 +170,23 @@ PackedPiece pack_piece(Type type, PieceValues& values, TextPool& pool, unsigned 
   }
   switch (type.kind) {
     case TypeKind::text:
-      pack_text(piece, values, pool);
+      pack_text(piece, values, memory);
       break;
     case TypeKind::real:
       piece.reals = values.real;
       break;
     default:
-      pack_exact(piece, type, values.exact, values.is_null);
+      pack_exact(piece, type, values.exact, values.is_null, memory.numbers);
   }
   return piece;
 }
 
 void ColumnInput::append(ColumnInput other) {
   for (PackedPiece& piece : other.pieces) {
-    piece.pool += static_cast<unsigned>(pools.size());
+    piece.memory += static_cast<unsigned>(memories.size());
     pieces.push_back(std::move(piece));
   }
-  pools.insert(pools.end(), other.pools.begin(), other.pools.end());
+  memories.insert(memories.end(), other.memories.begin(), other.memories.end());
 }
 
 std::uint64_t ColumnInput::rows() const {
@@ -192,7 +204,7 @@ std::uint64_t ColumnInput::nulls() const {
 std::uint64_t ColumnInput::bytes() const {
   std::uint64_t total = 0;
   for (const PackedPiece& piece : pieces)
-    total += piece.numbers.bytes() + piece.reals.size() * 8 + piece.plain.size() * 24;
+    total += piece.numbers.bytes() + piece.reals.size() * 8 + (piece.plain != nullptr ? piece.rows * 24 : 0);
   return total;
 }
 

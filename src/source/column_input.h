@@ -6,14 +6,13 @@
 #include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cstdint>
-#include <deque>
 #include <memory>
 #include <span>
 #include <string>
 #include <string_view>
 #include <vector>
 
-#include "base/large_vector.h"
+#include "base/arena.h"
 #include "juniper/value.h"
 
 namespace juniper::source {
@@ -32,20 +31,20 @@ struct PieceValues {
   void clear();
 };
 
-// Unsigned numbers in 0, 1, 2, 4 or 8 bytes each.
+// Unsigned numbers in 0, 1, 2, 4 or 8 bytes each, in the memory of an arena.
 class NarrowNumbers {
  public:
   // Keeps number - base of each, the largest of which is `largest`.
-  void assign(std::span<const std::uint64_t> numbers, std::uint64_t base, std::uint64_t largest);
+  void assign(std::span<const std::uint64_t> numbers, std::uint64_t base, std::uint64_t largest, base::Arena& arena);
   std::size_t size() const { return count_; }
-  std::uint64_t bytes() const { return words_.size() * 8; }
+  std::uint64_t bytes() const { return count_ * width_; }
   // Writes all of them to `out`.
   void read(std::uint64_t* out) const;
 
  private:
   std::size_t count_ = 0;
   unsigned width_ = 0;
-  std::vector<std::uint64_t> words_;
+  const char* at_ = nullptr;
 };
 
 // A text in memory: its length as a varint (7 bits in each byte, the lowest first, the highest bit set in all but the
@@ -61,6 +60,8 @@ class StoredText {
     return {at, length};
   }
   const char* address() const { return at_; }
+  // The place behind it, where the next of a run begins.
+  const char* end() const { return view().data() + view().size(); }
 
  private:
   const char* at_;
@@ -71,8 +72,8 @@ class TextPool {
  public:
   // The number of a text, the same for the same text.
   std::uint32_t number_of(std::string_view text);
-  // Keeps a text without asking whether it is known.
-  StoredText keep(std::string_view text);
+  // Keeps texts one behind the other without asking whether they are known; gives the place of the first.
+  const char* keep_run(std::span<const std::string_view> texts);
   // The distinct texts, by number.
   const std::vector<StoredText>& texts() const { return texts_; }
   // True once nearly every text is new, so that there is no use in looking for what is known.
@@ -82,10 +83,16 @@ class TextPool {
   struct Hash {
     std::size_t operator()(std::string_view text) const;
   };
-  std::deque<base::LargeVector<char>> chunks_;  // each of a size that it keeps
+  base::Arena arena_;
   std::vector<StoredText> texts_;
   boost::unordered_flat_map<std::string_view, std::uint32_t, Hash, std::equal_to<>> numbers_;
   std::uint64_t asked_ = 0;
+};
+
+// The memory of the pieces of one column that one thread has made.
+struct PieceMemory {
+  TextPool texts;
+  base::Arena numbers;
 };
 
 // One piece of a column, packed.
@@ -108,9 +115,8 @@ struct PackedPiece {
   NarrowNumbers numbers;  // of a text: in the pool
   std::vector<double> reals;
 
-  unsigned pool = 0;
-  bool is_plain = false;          // the pool gives the texts no numbers
-  std::vector<StoredText> plain;  // those of all rows then
+  unsigned memory = 0;          // which of the column's
+  const char* plain = nullptr;  // where the texts have no numbers: the run of those of all rows
 
   // Calls visit(row of the piece) for each null.
   template <class Visit>
@@ -122,14 +128,14 @@ struct PackedPiece {
   }
 };
 
-// Packs the values of a piece; those of a text go to the pool, number `pool_number` of its column, or are only kept
+// Packs the values of a piece into the memory with that number of its column. Texts go to the pool, or are only kept
 // there once the numbers have become pointless.
-PackedPiece pack_piece(Type type, PieceValues& values, TextPool& pool, unsigned pool_number);
+PackedPiece pack_piece(Type type, PieceValues& values, PieceMemory& memory, unsigned memory_number);
 
 struct ColumnInput {
   Type type;
   std::vector<PackedPiece> pieces;  // in the order of the rows
-  std::vector<std::shared_ptr<TextPool>> pools;
+  std::vector<std::shared_ptr<PieceMemory>> memories;
 
   // Puts the rows of another column of the same type behind.
   void append(ColumnInput other);
@@ -144,12 +150,12 @@ template <class Fill>
 ColumnInput column_of(Type type, std::size_t rows, const Fill& fill) {
   ColumnInput input;
   input.type = type;
-  input.pools.push_back(std::make_shared<TextPool>());
+  input.memories.push_back(std::make_shared<PieceMemory>());
   PieceValues values;
   for (std::size_t begin = 0; begin < rows; begin += rows_of_piece) {
     values.clear();
     fill(begin, std::min(rows, begin + rows_of_piece), values);
-    input.pieces.push_back(pack_piece(type, values, *input.pools[0], 0));
+    input.pieces.push_back(pack_piece(type, values, *input.memories[0], 0));
   }
   return input;
 }

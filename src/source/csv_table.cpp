@@ -118,7 +118,7 @@ class TableReader {
     for (const ColumnRequest& column : request_.columns) {
       ColumnInput& staged = input_.columns.emplace_back();
       staged.type = column.type;
-      for (unsigned t = 0; t < threads; ++t) staged.pools.push_back(std::make_shared<TextPool>());
+      for (unsigned t = 0; t < threads; ++t) staged.memories.push_back(std::make_shared<PieceMemory>());
     }
     base::run_together(
         threads, [&](unsigned worker) { work(worker); },
@@ -261,9 +261,10 @@ class TableReader {
     piece.columns.clear();
     for (std::size_t c = 0; c < request_.columns.size(); ++c) {
       parse_column(records, cut.positions[c], request_.columns[c].type, c, values, unquoted, bad);
-      // Each worker has pools of its own.
+      // Each worker has memory of its own.
       if (bad.empty())
-        piece.columns.push_back(pack_piece(request_.columns[c].type, values, *input_.columns[c].pools[worker], worker));
+        piece.columns.push_back(
+            pack_piece(request_.columns[c].type, values, *input_.columns[c].memories[worker], worker));
     }
     return bad;
   }

@@ -51,7 +51,6 @@ Codes Codes::Encoder::finish() {
   if (!rest_.empty()) encode_block(rest_);
   const auto directory = std::as_bytes(std::span(directory_));
   std::copy(directory.begin(), directory.end(), reinterpret_cast<std::byte*>(words_.data()));
-  words_.shrink_to_fit();
   return {Bytes(std::move(words_)), count_};
 }
 

@@ -20,83 +20,80 @@ namespace {
 using source::ColumnInput;
 using source::PackedPiece;
 
-// Texts of a column, numbered: those of its pools, one pool behind the other, and then those that stand plain, row by
-// row. The same text may have several numbers. Once a text has its code, that takes its place.
+// Texts of a column, numbered: those of its memories' pools, one behind the other, and then those that stand plain, row
+// by row. The same text may have several numbers.
 class NumberedTexts {
  public:
-  explicit NumberedTexts(ColumnInput& input) {
-    std::uint64_t count = 0;
-    for (const auto& pool : input.pools) {
-      pool_begin_.push_back(count);
-      count += pool->texts().size();
+  explicit NumberedTexts(const ColumnInput& input) : input_(input) {
+    for (const auto& memory : input.memories) {
+      pool_begin_.push_back(count_);
+      count_ += memory->texts.texts().size();
     }
-    plain_begin_ = count;
-    for (const PackedPiece& piece : input.pieces) count += piece.plain.size();
-    if (count >= std::numeric_limits<std::uint32_t>::max()) {
+    plain_begin_ = count_;
+    for (const PackedPiece& piece : input.pieces) count_ += piece.plain != nullptr ? piece.rows : 0;
+    if (count_ >= std::numeric_limits<std::uint32_t>::max()) {
       throw base::Failure(base::error("JR-510", "a text column has more than 4,294,967,294 different texts",
                                       "leave the column out, or read fewer files"));
     }
-    places_.reserve(count);
-    const auto add = [&](source::StoredText text) {
-      places_.push_back(reinterpret_cast<std::uint64_t>(text.address()));
-    };
-    for (const auto& pool : input.pools) std::for_each(pool->texts().begin(), pool->texts().end(), add);
-    for (PackedPiece& piece : input.pieces) {
-      std::for_each(piece.plain.begin(), piece.plain.end(), add);
-      piece.plain = {};
-    }
-    used_.assign(count, 0);
-    each_number(input, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
+    used_.assign(count_, 0);
+    each_number([&](const PackedPiece& piece, std::span<std::uint32_t> numbers) {
       piece.each_null([&](std::size_t row) { numbers[row] = unused; });
-      for (const std::uint64_t number : numbers) {
+      for (const std::uint32_t number : numbers) {
         if (number != unused) used_[number] = 1;
       }
     });
   }
 
-  // Calls visit(piece, numbers) with the number of each row's text; any number where the row is null.
+  // Calls visit(piece, numbers) with the number of each row's text, which it may change; any where the row is null.
   template <class Visit>
-  void each_number(const ColumnInput& input, const Visit& visit) const {
-    std::vector<std::uint64_t> numbers;
+  void each_number(const Visit& visit) const {
+    std::vector<std::uint64_t> wide;
+    std::vector<std::uint32_t> numbers;
     std::uint64_t plain = plain_begin_;
-    for (const PackedPiece& piece : input.pieces) {
+    for (const PackedPiece& piece : input_.pieces) {
       numbers.resize(piece.rows);
-      if (piece.is_plain) {
-        std::iota(numbers.begin(), numbers.end(), plain);
+      if (piece.plain != nullptr) {
+        std::iota(numbers.begin(), numbers.end(), static_cast<std::uint32_t>(plain));
         plain += piece.rows;
       } else {
-        piece.numbers.read(numbers.data());
-        for (std::uint64_t& number : numbers) number += pool_begin_[piece.pool];
+        wide.resize(piece.rows);
+        piece.numbers.read(wide.data());
+        const std::uint64_t begin = pool_begin_[piece.memory];
+        for (std::size_t i = 0; i < wide.size(); ++i) numbers[i] = static_cast<std::uint32_t>(begin + wide[i]);
       }
       visit(piece, std::span(numbers));
     }
   }
 
-  // Calls visit(number, text) for each text that a row uses.
+  // Calls visit(number, text) for each text that a row uses, in the order of the numbers.
   template <class Visit>
   void each_used(const Visit& visit) const {
-    for (std::uint32_t number = 0; number < places_.size(); ++number) {
-      if (used_[number] != 0) visit(number, (*this)[number]);
+    std::uint32_t number = 0;
+    const auto look_at = [&](source::StoredText text) {
+      if (used_[number] != 0) visit(number, text);
+      ++number;
+    };
+    for (const auto& memory : input_.memories)
+      std::for_each(memory->texts.texts().begin(), memory->texts.texts().end(), look_at);
+    for (const PackedPiece& piece : input_.pieces) {
+      const char* at = piece.plain;
+      for (std::size_t row = 0; at != nullptr && row < piece.rows; ++row) {
+        const source::StoredText text(at);
+        at = text.end();
+        look_at(text);
+      }
     }
   }
 
-  std::size_t size() const { return places_.size(); }
-  // The text of a number that has no code yet.
-  std::string_view operator[](std::size_t number) const {
-    return source::StoredText(reinterpret_cast<const char*>(places_[number])).view();
-  }
-  void set_code(std::size_t number, std::uint64_t code) { places_[number] = code; }
-  std::uint64_t code(std::size_t number) const { return places_[number]; }
-  // Asks the memory for the place of a text, and for a text whose place is there.
-  void prefetch_place(std::size_t number) const { __builtin_prefetch(&places_[number], 1); }
-  void prefetch(std::size_t number) const { __builtin_prefetch(reinterpret_cast<const char*>(places_[number])); }
+  std::size_t size() const { return count_; }
 
  private:
-  static constexpr std::uint64_t unused = std::numeric_limits<std::uint64_t>::max();
+  static constexpr std::uint32_t unused = std::numeric_limits<std::uint32_t>::max();
+  const ColumnInput& input_;
+  std::uint64_t count_ = 0;
   std::vector<std::uint64_t> pool_begin_;
   std::uint64_t plain_begin_ = 0;
-  base::LargeVector<std::uint64_t> places_;  // addresses of texts, then codes
-  std::vector<std::uint8_t> used_;
+  std::vector<std::uint8_t> used_;  // 1 for the numbers that rows have
 };
 
 std::size_t shared_bytes(std::string_view a, std::string_view b) {
@@ -108,18 +105,22 @@ std::size_t shared_bytes(std::string_view a, std::string_view b) {
 class SortedTexts {
  public:
   // Where keys are whole, the memory of `input`'s texts is let go.
-  SortedTexts(const NumberedTexts& texts, ColumnInput& input) : texts_(texts) {
+  SortedTexts(const NumberedTexts& texts, ColumnInput& input) {
     std::size_t count = 0;
-    texts.each_used([&](std::uint32_t, std::string_view text) {
-      keys_.look_at(text);
+    texts.each_used([&](std::uint32_t, source::StoredText text) {
+      keys_.look_at(text.view());
       ++count;
     });
     keys_.settle();
     sorted_.reserve(count);
-    texts.each_used([&](std::uint32_t number, std::string_view text) {
-      sorted_.push_back(keys_.key_of(text) << number_bits | number);
+    if (!keys_.are_whole()) places_.resize(texts.size());
+    texts.each_used([&](std::uint32_t number, source::StoredText text) {
+      sorted_.push_back(keys_.key_of(text.view()) << number_bits | number);
+      if (!places_.empty()) places_[number] = text.address();
     });
-    if (keys_.are_whole()) input.pools.clear();
+    if (keys_.are_whole()) {
+      for (const auto& memory : input.memories) memory->texts = {};
+    }
     base::sort_numbers(sorted_);
     if (!keys_.are_whole()) sort_ties();
   }
@@ -140,9 +141,9 @@ class SortedTexts {
       } else {
         // Sorted texts lie anywhere in memory: each is asked for some places before it is needed.
         constexpr std::size_t ahead = 20;
-        if (i + 2 * ahead < sorted_.size()) texts_.prefetch_place(number_of(sorted_[i + 2 * ahead]));
-        if (i + ahead < sorted_.size()) texts_.prefetch(number_of(sorted_[i + ahead]));
-        const std::string_view here = texts_[number];
+        if (i + 2 * ahead < sorted_.size()) __builtin_prefetch(&places_[number_of(sorted_[i + 2 * ahead])]);
+        if (i + ahead < sorted_.size()) __builtin_prefetch(places_[number_of(sorted_[i + ahead])]);
+        const std::string_view here = text_of(number);
         const bool same = same_key && here == before;
         visit(number, here, same ? same_text : shared_bytes(before, here));
         before = here;
@@ -156,29 +157,30 @@ class SortedTexts {
   static_assert(number_bits + TextKeys::key_bits <= 128);
   static Key key_of(Key sorted) { return sorted >> number_bits; }
   static std::uint32_t number_of(Key sorted) { return static_cast<std::uint32_t>(sorted); }
+  std::string_view text_of(std::uint32_t number) const { return source::StoredText(places_[number]).view(); }
 
   // Texts whose keys do not tell them apart.
   void sort_ties() {
     for (auto begin = sorted_.begin(); begin != sorted_.end();) {
       auto end = begin + 1;
       while (end != sorted_.end() && key_of(*end) == key_of(*begin)) ++end;
-      if (end - begin > 1) {
-        std::sort(begin, end, [&](Key a, Key b) { return texts_[number_of(a)] < texts_[number_of(b)]; });
-      }
+      if (end - begin > 1)
+        std::sort(begin, end, [&](Key a, Key b) { return text_of(number_of(a)) < text_of(number_of(b)); });
       begin = end;
     }
   }
 
-  const NumberedTexts& texts_;
   TextKeys keys_;
   base::LargeVector<Key> sorted_;
+  base::LargeVector<const char*> places_;  // of the texts by number, where keys are not whole
 };
 
 }  // namespace
 
 Column encode_text(Column column, ColumnInput& input) {
-  NumberedTexts texts(input);
+  const NumberedTexts texts(input);
   TextDictionary::Encoder encoder;
+  base::LargeVector<std::uint32_t> codes(texts.size());  // by number
   {
     const SortedTexts sorted(texts, input);
     std::string most;
@@ -188,7 +190,7 @@ Column encode_text(Column column, ColumnInput& input) {
         encoder.add(text, shared);
         most = text;
       }
-      texts.set_code(number, encoder.size() - 1);
+      codes[number] = static_cast<std::uint32_t>(encoder.size() - 1);
     });
     if (encoder.size() != 0) column.most = Value::of(most);
   }
@@ -196,13 +198,15 @@ Column encode_text(Column column, ColumnInput& input) {
   column.distinct = encoder.size();
   column.null_code = encoder.size();
   column.texts = encoder.finish();
-  Codes::Encoder codes(column.rows);
-  texts.each_number(input, [&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
-    piece.each_null([&](std::size_t row) { numbers[row] = texts.size(); });
-    for (std::uint64_t& number : numbers) number = number == texts.size() ? column.null_code : texts.code(number);
-    codes.add(numbers);
+  Codes::Encoder rows(column.rows);
+  std::vector<std::uint64_t> made;
+  texts.each_number([&](const PackedPiece& piece, std::span<std::uint32_t> numbers) {
+    made.clear();
+    for (const std::uint32_t number : numbers) made.push_back(number < codes.size() ? codes[number] : 0);
+    piece.each_null([&](std::size_t row) { made[row] = column.null_code; });
+    rows.add(made);
   });
-  column.codes = codes.finish();
+  column.codes = rows.finish();
   return column;
 }
 

@@ -227,8 +227,8 @@ TEST(Column, TextsWithoutNumbersAreReadBack) {
   for (std::size_t i = 0; i < 150'000; ++i)
     values.push_back(random() % 7 == 0 ? Value() : Value::of(std::to_string(i % 140'000 * 7)));
   const source::ColumnInput input = test::column_input({TypeKind::text, 0}, values);
-  EXPECT_FALSE(input.pieces.front().is_plain);
-  EXPECT_TRUE(input.pieces.back().is_plain);
+  EXPECT_EQ(input.pieces.front().plain, nullptr);
+  EXPECT_NE(input.pieces.back().plain, nullptr);
   const Column column = encode_column(input);
   for (std::size_t i = 0; i < values.size(); ++i) ASSERT_EQ(column.at(i), values[i]);
 }

@@ -12,7 +12,7 @@ namespace juniper::test {
 inline source::ColumnInput column_input(Type type, const std::vector<Value>& values, std::size_t piece_rows = 1000) {
   source::ColumnInput input;
   input.type = type;
-  input.pools.push_back(std::make_shared<source::TextPool>());
+  input.memories.push_back(std::make_shared<source::PieceMemory>());
   source::PieceValues piece;
   for (std::size_t begin = 0; begin < values.size(); begin += piece_rows) {
     piece.clear();
@@ -27,7 +27,7 @@ inline source::ColumnInput column_input(Type type, const std::vector<Value>& val
         piece.exact.push_back(value.is_null() ? -1 : static_cast<std::int64_t>(value.exact()));
       }
     }
-    input.pieces.push_back(source::pack_piece(type, piece, *input.pools[0], 0));
+    input.pieces.push_back(source::pack_piece(type, piece, *input.memories[0], 0));
   }
   return input;
 }
