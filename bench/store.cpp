@@ -181,12 +181,19 @@ int main(int count, char** arguments) {
   std::vector<double> weigh_times;
   for (int i = 0; i < 5 * repeats; ++i) weigh_times.push_back(run_tool({"weigh", folder + "/tables.jrs"}).milliseconds);
 
+  const std::string ordered = folder + "/ordered.jrs";
+  run_tool(
+      {"load", model_path, "--again", "--order", "auto", "--store", ordered, "--threads", std::to_string(threads)});
+  const auto ordered_bytes = static_cast<double>(fs::file_size(ordered));
+  fs::remove(ordered);
+
   fmt::print("{} sessions, {} threads, medians of {} turns\n\n", sessions, threads, repeats);
   fmt::print("load into the synced store, and the peer's read into memory\n  {}\n", load.text());
   fmt::print("bytes of the store, and of the peer's Parquet files with zstd\n");
   fmt::print("  {} and {}: {:.3f}; without links {}: {:.3f}\n", weighing.file_bytes, parquet,
              bytes / static_cast<double>(parquet), weighing.file_bytes - links,
              (bytes - static_cast<double>(links)) / static_cast<double>(parquet));
+  fmt::print("  with --order auto {:.0f}: {:.3f}\n", ordered_bytes, ordered_bytes / static_cast<double>(parquet));
   fmt::print("peak memory of a load, and 2.5 times the store + 512 MB\n  {:.0f} MB and {:.0f} MB\n",
              static_cast<double>(peak) / 1e6, 2.5 * bytes / 1e6 + 512);
   fmt::print("open and weigh, as a process\n  {:.0f} ms (most {:.0f} ms)\n", bench::median(weigh_times),

@@ -311,6 +311,14 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->add_option("--reject", arguments.load.rejects,
                    "Leave out the rows that can't be read, and write them here with the reasons, as CSV")
       ->option_text("FILE");
+  load_command
+      ->add_option("--order", arguments.load.order,
+                   "In which order to store rows: auto (one in which they take fewer bytes is looked for) or files; as "
+                   "the store has them by default")
+      ->transform(CLI::CheckedTransformer(
+          std::map<std::string, RowOrder>{{"auto", RowOrder::smallest}, {"files", RowOrder::as_in_files}},
+          CLI::ignore_case))
+      ->option_text("ORDER");
   load_command->add_flag("--verify", arguments.verify, "Then read all of the store and compare every checksum");
   CLI::App* const weigh_command = command("weigh", "Where the bytes are, and who uses them", run_weigh);
   weigh_command

@@ -61,12 +61,20 @@ struct LinkLoad {
   std::uint64_t bytes = 0;
   std::int64_t resolve_nanoseconds = 0;
 };
+// What a smaller order of a table's rows was found to save, where one was asked for.
+struct OrderLoad {
+  std::string table;
+  std::string columns;            // that the rows are sorted by, "channel, region"; "" where they stand as in the files
+  std::uint64_t saved_bytes = 0;  // of codes and links
+  std::string file_order;         // the column that tells how the rows stood in the files; "" if none does
+};
 struct LoadReport {
   std::string store;    // the file
   bool loaded = false;  // false: the store was fresh and nothing was done
   std::vector<TableLoad> tables;
   std::vector<ColumnLoad> columns;
   std::vector<LinkLoad> links;
+  std::vector<OrderLoad> orders;
   std::uint64_t file_bytes = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t total_nanoseconds = 0;
@@ -100,10 +108,17 @@ class Dataset {
 };
 
 enum class Reload : std::uint8_t { when_stale, always };
+
+// In which order the rows of tables are stored: as the earlier store has them; as they stand in the files; or in one in
+// which they take fewer bytes, which is looked for. Answers do not depend on it but for the last digits of sums of
+// reals. A table is sorted anew only if its ties are settled without its rows' order (it has a key), or a column
+// ascends with the rows of the files and so tells their order.
+enum class RowOrder : std::uint8_t { as_before, as_in_files, smallest };
 struct LoadSettings {
   Reload reload = Reload::when_stale;
   // A CSV file for the rows that can't be read, with the reasons (file, line, reasons, record); "": they are errors.
   std::string rejects;
+  RowOrder order = RowOrder::as_before;
 };
 
 // Loads the sources of a model text into its store file: reads, types and encodes every table, resolves links and

@@ -271,13 +271,11 @@ ScanRequest Evaluator::request_of(const Node& node, const PlainRows& rows, const
   for (std::size_t k = 1; k < node.children.size(); ++k)
     aggregate.order.push_back({ordered_key(here(node.children[k]), access.table), node.descending[k - 1], true});
   // What is still tied is settled by the table's key, or by the row.
-  const auto& columns = model_.tables[rows.table].columns;
-  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
-  if (key != columns.end()) {
+  if (const auto settling = source_.settling_column(rows.table)) {
     auto column = std::make_shared<Node>();
     column->op = Op::column;
-    column->type = key->type;
-    column->column = {rows.table, {}, {rows.table, static_cast<std::uint32_t>(key - columns.begin())}};
+    column->type = model_.tables[rows.table].columns[*settling].type;
+    column->column = {rows.table, {}, {rows.table, *settling}};
     aggregate.order.push_back({ordered_key(column, rows.table), false, false});
   } else {
     const std::uint64_t last_row = source_.rows(rows.table);

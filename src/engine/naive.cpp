@@ -362,11 +362,9 @@ class Naive {
   // By a table's key and then its order, or by all fields; nulls last.
   bool in_order(const Row& a, const Row& b) {
     if (a.table) {
-      for (std::uint32_t c = 0; c < model_.tables[*a.table].columns.size(); ++c) {
-        if (!model_.tables[*a.table].columns[c].key) continue;
-        const auto& key = column({*a.table, c});
+      if (const auto settling = source_.settling_column(*a.table)) {
+        const auto& key = column({*a.table, *settling});
         if (const int order = compare(key[a.row], key[b.row]); order != 0) return order < 0;
-        break;
       }
       return a.row < b.row;
     }

@@ -102,6 +102,14 @@ const store::StoredLink& Source::link(language::LinkIndex index) const {
   return stored;
 }
 
+std::optional<std::uint32_t> Source::settling_column(language::TableIndex table) const {
+  const auto& columns = model.tables[table].columns;
+  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
+  if (key != columns.end()) return static_cast<std::uint32_t>(key - columns.begin());
+  const std::uint64_t place = store.tables[table].file_order;
+  return place == store::no_column ? std::nullopt : std::optional(static_cast<std::uint32_t>(place));
+}
+
 std::uint64_t Source::rows(language::TableIndex table) const {
   const store::StoredTable& stored = store.tables[table];
   if (!stored.broken.empty()) cross_broken("the table " + stored.name, stored.broken);

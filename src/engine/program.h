@@ -33,6 +33,9 @@ struct Source {
   const store::Column& column(language::ColumnId id) const;
   const store::StoredLink& link(language::LinkIndex index) const;
   std::uint64_t rows(language::TableIndex table) const;
+  // The column that settles what is tied: the table's key, or, where its rows were sorted anew, the one that tells the
+  // order in which they came. Nothing: they stand in that order.
+  std::optional<std::uint32_t> settling_column(language::TableIndex table) const;
 };
 
 // What rows are grouped or ordered by: codes from 0 to `last`.

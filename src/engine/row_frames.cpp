@@ -128,10 +128,9 @@ const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
   if (order.size() == rows) return order;
   order.resize(rows);
   std::iota(order.begin(), order.end(), 0U);
-  const auto& columns = model_.tables[table].columns;
-  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
-  if (key == columns.end()) return order;
-  const store::Column& column = source_.column({table, static_cast<std::uint32_t>(key - columns.begin())});
+  const auto settling = source_.settling_column(table);
+  if (!settling) return order;
+  const store::Column& column = source_.column({table, *settling});
   std::vector<std::uint64_t> codes(rows);
   for (std::uint64_t row = 0; row < rows; ++row) codes[row] = column.codes.at(row);
   if (column.layout == store::Layout::bits) {

@@ -4,6 +4,7 @@
 #include <filesystem>
 #include <map>
 #include <numeric>
+#include <set>
 #include <unordered_map>
 
 #include "base/diagnostics.h"
@@ -15,6 +16,7 @@
 #include "language/check.h"
 #include "loading/read_table.h"
 #include "loading/resolve_link.h"
+#include "loading/row_order.h"
 #include "loading/signature.h"
 #include "model/uses.h"
 #include "store/store.h"
@@ -81,10 +83,12 @@ std::vector<ModelText> texts_beside(const Model& model) {
 class Loader {
  public:
   // `earlier` may be nothing; what has not changed is taken from there.
-  Loader(const Model& model, const Options& options, const store::Store* earlier, source::Rejects* rejects,
-         store::StoreWriter& writer)
+  // `to_sort`: the tables for which a smaller order of rows is looked for.
+  Loader(const Model& model, const Options& options, std::set<std::string> to_sort, const store::Store* earlier,
+         source::Rejects* rejects, store::StoreWriter& writer)
       : model_(model.checked()),
         options_(options),
+        to_sort_(std::move(to_sort)),
         earlier_(earlier),
         rejects_(rejects),
         writer_(writer),
@@ -105,6 +109,7 @@ class Loader {
     }
     if (!errors.empty()) return tl::unexpected(std::move(errors));
     encode();
+    order_rows();
     store_.links.resize(model_.links.size());
     column_done_.resize(model_.tables.size());
     link_done_.assign(model_.links.size(), 0);
@@ -156,7 +161,9 @@ class Loader {
     store::StoredTable& stored = store_.tables.emplace_back();
     stored.name = table.name;
     stored.signature = loading::table_signature(request);
-    auto read = loading::read_table(request, stored.signature, earlier_, settings);
+    stored.order_asked = to_sort_.contains(table.name);
+    const auto standing = stored.order_asked ? loading::Standing::in_any_order : loading::Standing::as_in_files;
+    auto read = loading::read_table(request, stored.signature, earlier_, standing, settings);
     if (!read) return tl::unexpected(with_place(read.error(), table));
     stored.rows = read->rows;
     stored.source_bytes = read->bytes;
@@ -177,7 +184,12 @@ class Loader {
       }
     }
     stored.read_nanoseconds = read->unchanged != nullptr ? read->unchanged->read_nanoseconds : nanoseconds_since(begin);
-    if (read->unchanged != nullptr) stored.encode_nanoseconds = read->unchanged->encode_nanoseconds;
+    if (read->unchanged != nullptr) {
+      stored.encode_nanoseconds = read->unchanged->encode_nanoseconds;
+      stored.order = read->unchanged->order;
+      stored.order_saved_bytes = read->unchanged->order_saved_bytes;
+      stored.file_order = read->unchanged->file_order;
+    }
     return {};
   }
 
@@ -217,7 +229,7 @@ class Loader {
       store::StoredColumn& column = encoded(read);
       column.data = store::encode_column(std::exchange(read.input, {}));
       column.encode_nanoseconds = nanoseconds_since(begin);
-      writer_.write_ahead(column.data);
+      if (!store_.tables[read.table].order_asked) writer_.write_ahead(column.data);
     });
     // Each table's part of the time is that of its columns' work.
     const std::int64_t elapsed = nanoseconds_since(all_begin);
@@ -229,6 +241,33 @@ class Loader {
           static_cast<double>(std::max<std::int64_t>(work, 1)));
     }
     read_columns_.clear();
+  }
+
+  // Sorts the rows of tables for which that was asked, where nothing depends on their order or a column tells it.
+  void order_rows() {
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      store::StoredTable& stored = store_.tables[t];
+      if (!stored.order_asked || !stored.order.empty() || model_.tables[t].rows || !may_sort(t)) continue;
+      const auto begin = Clock::now();
+      report({"ordering " + stored.name, stored.rows, 0, 0});
+      std::vector<unsigned> weights(stored.columns.size(), 1);
+      for (const Link& link : model_.links) {
+        if (link.from.table == t) ++weights[link.from.columns[0]];
+      }
+      loading::sort_rows(stored, weights, options_.threads);
+      for (store::StoredColumn& column : stored.columns) {
+        if (!column.calculated) writer_.write_ahead(column.data);
+      }
+      stored.encode_nanoseconds += nanoseconds_since(begin);
+    }
+  }
+
+  bool may_sort(TableIndex t) const {
+    const auto& columns = model_.tables[t].columns;
+    const auto key = std::find_if(columns.begin(), columns.end(), [](const Column& c) { return c.key; });
+    if (key == columns.end()) return loading::ascending_column(store_.tables[t]).has_value();
+    const store::Column& data = store_.tables[t].columns[static_cast<std::size_t>(key - columns.begin())].data;
+    return !key->is_calculated() && data.distinct == data.rows;
   }
 
   Result<void> need_link(LinkIndex index) {
@@ -295,10 +334,11 @@ class Loader {
       keys += fmt::format("{}{}.{} is {}", keys.empty() ? "" : ", ", table.name, table.columns[link.to.columns[c]].name,
                           to_text(to[c]->at(repeated.row), to[c]->type));
     }
-    const auto places = source::locate_rows(loading::table_request(model_, link.to.table), {repeated.row});
-    return fmt::format("{} in row {}{} and in row {} already ({} a key)", keys, repeated.row + 1,
+    const std::uint64_t row = file_row(link.to.table, repeated.row);
+    const auto places = places_of(link.to.table, {row});
+    return fmt::format("{} in row {}{} and in row {} already ({} a key)", keys, row + 1,
                        places.empty() ? "" : fmt::format(" ({}:{})", places[0].file, places[0].line),
-                       repeated.first + 1,
+                       file_row(link.to.table, repeated.first) + 1,
                        repeated.rows == 1 ? "1 row repeats" : fmt::format("{} rows repeat", repeated.rows));
   }
 
@@ -391,8 +431,25 @@ class Loader {
     return {};
   }
 
-  Result<void> overflow(ColumnId id, std::uint64_t row) const {
-    const auto places = source::locate_rows(loading::table_request(model_, id.table), {row});
+  // Where a row stood in the files: where rows were sorted, by the column that tells; as it is where none does.
+  std::uint64_t file_row(TableIndex t, std::uint64_t row) const {
+    const store::StoredTable& table = store_.tables[t];
+    if (table.file_order == store::no_column) return row;
+    const auto codes = table.columns[table.file_order].data.codes.decoded();
+    return static_cast<std::uint64_t>(
+        std::count_if(codes.begin(), codes.end(), [&](std::uint64_t code) { return code < codes[row]; }));
+  }
+
+  // The places of rows of the files; nothing where the rows were sorted and no column tells how they stood there.
+  std::vector<Place> places_of(TableIndex t, const std::vector<std::uint64_t>& file_rows) const {
+    const store::StoredTable& table = store_.tables[t];
+    if (!table.order.empty() && table.file_order == store::no_column) return {};
+    return source::locate_rows(loading::table_request(model_, t), file_rows);
+  }
+
+  Result<void> overflow(ColumnId id, std::uint64_t stored_row) const {
+    const std::uint64_t row = file_row(id.table, stored_row);
+    const auto places = places_of(id.table, {row});
     const std::string where = places.empty() ? "" : fmt::format(" ({}:{})", places[0].file, places[0].line);
     return tl::unexpected(Diagnostics{model_.sources.diagnostic(
         Severity::error, "JR-704", model_.column(id).name_span,
@@ -433,11 +490,12 @@ class Loader {
         continue;
       } else {
         messages.push_back(fmt::format("the key {} is {} here and in row {} already", model_.column_name(id),
-                                       to_text(column.value_of(code), column.type), at->second + 1));
+                                       to_text(column.value_of(code), column.type),
+                                       file_row(id.table, at->second) + 1));
       }
-      rows.push_back(row);
+      rows.push_back(file_row(id.table, row));
     }
-    const std::vector<Place> places = source::locate_rows(loading::table_request(model_, id.table), rows);
+    const std::vector<Place> places = places_of(id.table, rows);
     Diagnostics errors;
     const std::uint64_t repeated = column.rows - column.distinct - column.nulls;
     for (std::size_t i = 0; i < rows.size(); ++i) {
@@ -460,6 +518,7 @@ class Loader {
 
   const CheckedModel& model_;
   const Options& options_;
+  std::set<std::string> to_sort_;
   const store::Store* earlier_;
   source::Rejects* rejects_;
   store::StoreWriter& writer_;  // gets what is made as soon as it is
@@ -556,6 +615,10 @@ LoadReport describe(const Loaded& loaded, const std::string& path) {
       report.columns.push_back({table.name, column.name, table.rows, bytes, column.evaluate_nanoseconds,
                                 column.encode_nanoseconds, column.calculated});
     }
+    if (table.order_asked) {
+      report.orders.push_back({table.name, table.order, table.order_saved_bytes,
+                               table.file_order == store::no_column ? "" : table.columns[table.file_order].name});
+    }
     report.source_bytes += table.source_bytes;
     report.tables.push_back(std::move(row));
   }
@@ -575,12 +638,30 @@ bool is_store(const std::string& path) {
   return std::filesystem::path(path).extension() == ".jrs";
 }
 
+// The tables for which a smaller order of rows is to be looked for.
+std::set<std::string> tables_to_sort(const CheckedModel& model, RowOrder order, const Result<store::Store>& earlier) {
+  std::set<std::string> tables;
+  if (order == RowOrder::smallest) {
+    for (const Table& table : model.tables) tables.insert(table.name);
+  } else if (order == RowOrder::as_before && earlier) {
+    for (const store::StoredTable& table : earlier->tables) {
+      if (table.order_asked) tables.insert(table.name);
+    }
+  }
+  return tables;
+}
+
 // Makes sure that a fresh store stands at `path`, from the one that is there now, if one is, and opens it.
 Result<Loaded> refresh(const Model& model, const std::string& path, Result<store::Store> earlier,
                        const Options& options, const LoadSettings& settings) {
   const std::string wanted = loading::signature(model.checked(), *options.today);
   const bool use_earlier = earlier && settings.reload == Reload::when_stale;
-  if (use_earlier && loading::is_fresh(*earlier, model.checked(), wanted)) {
+  const std::set<std::string> to_sort = tables_to_sort(model.checked(), settings.order, earlier);
+  const auto stands_so = [&](const store::StoredTable& table) {
+    return table.signature.empty() || table.order_asked == to_sort.contains(table.name);
+  };
+  if (use_earlier && std::all_of(earlier->tables.begin(), earlier->tables.end(), stands_so) &&
+      loading::is_fresh(*earlier, model.checked(), wanted)) {
     if (auto accepted = accept(model, *earlier); !accepted) return tl::unexpected(accepted.error());
     return Loaded{std::move(*earlier), false, {}};
   }
@@ -591,7 +672,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
     rejects = std::move(*opened);
   }
   store::StoreWriter writer(path);
-  Loader loader(model, options, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr, writer);
+  Loader loader(model, options, to_sort, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr, writer);
   auto loaded = loader.run(wanted);
   if (!loaded) return tl::unexpected(loaded.error());
   if (auto accepted = accept(model, *loaded); !accepted) return tl::unexpected(accepted.error());

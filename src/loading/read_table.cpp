@@ -6,6 +6,7 @@
 
 #include "base/failure.h"
 #include "base/parallel.h"
+#include "loading/row_order.h"
 #include "loading/signature.h"
 
 namespace juniper::loading {
@@ -39,10 +40,13 @@ struct EarlierFile {
 }  // namespace
 
 Result<ReadTable> read_table(const source::TableRequest& request, const std::string& signature,
-                             const store::Store* earlier_store, const source::ReadSettings& settings) {
+                             const store::Store* earlier_store, Standing standing,
+                             const source::ReadSettings& settings) {
   const auto files = source::find_files(request);
   if (!files) return tl::unexpected(files.error());
-  const store::StoredTable* const earlier = find_earlier(earlier_store, request, signature, settings.threads);
+  // Lives as long as the earlier store; or a copy with its rows in the order of the files.
+  std::shared_ptr<const store::StoredTable> earlier(std::shared_ptr<void>(),
+                                                    find_earlier(earlier_store, request, signature, settings.threads));
   std::map<std::filesystem::path, EarlierFile> known;
   std::uint64_t earlier_files = 0;
   if (earlier != nullptr) {
@@ -54,6 +58,20 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
       ++earlier_files;
     }
   }
+  const auto find_known = [&](const std::filesystem::path& path) -> const EarlierFile* {
+    const auto at = known.find(path.filename());
+    return at != known.end() && is_unchanged(*at->second.file, path) ? &at->second : nullptr;
+  };
+  std::vector<const EarlierFile*> unchanged;
+  for (const auto& path : *files) unchanged.push_back(find_known(path));
+  const bool all_known = earlier != nullptr && files->size() == earlier_files &&
+                         std::find(unchanged.begin(), unchanged.end(), nullptr) == unchanged.end();
+  if (earlier != nullptr && !earlier->order.empty() && (!all_known || standing == Standing::as_in_files)) {
+    auto restored = in_file_order(*earlier, settings.threads);
+    earlier = restored ? std::make_shared<const store::StoredTable>(std::move(*restored)) : nullptr;
+    // Without that order nobody knows which rows come from which file.
+    if (earlier == nullptr) std::fill(unchanged.begin(), unchanged.end(), nullptr);
+  }
   ReadTable made;
   for (std::size_t c = 0; c < request.columns.size(); ++c) made.columns.emplace_back().type = request.columns[c].type;
   std::vector<const store::Column*> stored;
@@ -62,14 +80,7 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
       if (!column.calculated) stored.push_back(&column.data);
     }
   }
-  const auto find_known = [&](const std::filesystem::path& path) -> const EarlierFile* {
-    const auto at = known.find(path.filename());
-    return at != known.end() && is_unchanged(*at->second.file, path) ? &at->second : nullptr;
-  };
-  std::vector<const EarlierFile*> unchanged;
-  for (const auto& path : *files) unchanged.push_back(find_known(path));
-  if (earlier != nullptr && files->size() == earlier_files &&
-      std::find(unchanged.begin(), unchanged.end(), nullptr) == unchanged.end()) {
+  if (all_known && earlier != nullptr) {
     made.unchanged = earlier;
     made.rows = earlier->rows;
     made.columns.clear();

@@ -1,6 +1,7 @@
 // The rows of a table: from its source files, or from an earlier store that was made from the same files.
 #pragma once
 
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -16,13 +17,16 @@ struct ReadTable {
   std::vector<source::SourceFile> sources;
   // Its columns, in the order of the request, to be encoded; or those of the earlier store, where no file has changed.
   std::vector<source::ColumnInput> columns;
-  const store::StoredTable* unchanged = nullptr;
+  std::shared_ptr<const store::StoredTable> unchanged;
 };
+
+// Whether the rows of an earlier store may stand in another order than those of the files.
+enum class Standing : std::uint8_t { in_any_order, as_in_files };
 
 // Reads the files of a table that `earlier`, which may be nothing, does not hold as they are now, and takes the rows of
 // the others from there. `signature` is that of the table (loading/signature.h). Errors: as find_files and
 // source::read_table.
 Result<ReadTable> read_table(const source::TableRequest& request, const std::string& signature,
-                             const store::Store* earlier, const source::ReadSettings& settings);
+                             const store::Store* earlier, Standing standing, const source::ReadSettings& settings);
 
 }  // namespace juniper::loading

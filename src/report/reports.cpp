@@ -84,6 +84,21 @@ Report report(const LoadReport& load) {
                               base::grouped(rejected))});
   }
 
+  Table orders{"orders",
+               InCsv::no,
+               {left("table", "table"), left("columns", "rows sorted by"), right("saved_bytes", "saves"),
+                left("file_order", "order of the files told by")},
+               {}};
+  for (const OrderLoad& o : load.orders) {
+    Cell columns = cell::text(o.columns);
+    if (o.columns.empty()) columns.shown = "as in the files: nothing is smaller, or nothing would tell their order";
+    orders.rows.push_back({{cell::text(o.table), columns, cell::bytes(o.saved_bytes), cell::text(o.file_order)}});
+  }
+  if (!orders.rows.empty()) {
+    made.blocks.push_back(Heading{"Order of rows"});
+    made.blocks.push_back(std::move(orders));
+  }
+
   Table columns{
       "columns",
       InCsv::yes,

@@ -223,7 +223,11 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
   const std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)> statement(prepared, sqlite3_finalize);
   for (std::uint64_t row = 0; row < source.store.tables[index].rows; ++row) {
     sqlite3_reset(prepared);
-    sqlite3_bind_int64(prepared, 1, static_cast<std::int64_t>(row));
+    // Rows that were sorted anew are numbered as they came.
+    const std::uint64_t told_by = source.store.tables[index].file_order;
+    const std::uint64_t number =
+        told_by == store::no_column ? row : source.store.tables[index].columns[told_by].data.codes.at(row);
+    sqlite3_bind_int64(prepared, 1, static_cast<std::int64_t>(number));
     for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
       const store::StoredColumn& stored = source.store.tables[index].columns[c];
       const Value value = stored.broken.empty() ? stored.data.at(row) : Value();

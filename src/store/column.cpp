@@ -68,6 +68,16 @@ source::ColumnInput chosen_rows(const Column& column, std::span<const std::uint6
                            });
 }
 
+std::string Column::describe() const {
+  const std::string blocks = codes.describe();
+  return has_dictionary() ? "dictionary, " + blocks : (layout == Layout::bits ? "bits, " + blocks : blocks);
+}
+
+void Column::set_codes(Codes others) {
+  codes = std::move(others);
+  encoding = describe();
+}
+
 void Column::verify() const {
   codes.verify();
   if (!has_dictionary()) return;

@@ -62,6 +62,10 @@ struct Column {
   std::optional<std::uint64_t> code_of(const Value& value) const;
   // How many codes stand for less than a value of the column's type (not null). Not for layout bits.
   std::uint64_t codes_before(const Value& value) const;
+  // The same values in other rows, in the codes that there are.
+  void set_codes(Codes others);
+  // What `encoding` says of the layout and the codes.
+  std::string describe() const;
   Value at(std::uint64_t row) const { return value_of(codes.at(row)); }
 
   // Reads everything that was not read yet. Throws a base::Failure where the file is damaged.

@@ -29,7 +29,7 @@ void fields(Archive& archive, Entry& entry) {
 template <class Archive, Is<TableEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
   archive(entry.name, entry.signature, entry.rows, entry.source_bytes, entry.read_nanoseconds, entry.encode_nanoseconds,
-          entry.broken, entry.columns);
+          entry.broken, entry.order_asked, entry.order, entry.order_saved_bytes, entry.file_order, entry.columns);
 }
 template <class Archive, Is<LinkEntry> Entry>
 void fields(Archive& archive, Entry& entry) {

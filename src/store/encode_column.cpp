@@ -328,8 +328,7 @@ Column encode_column(ColumnInput input) {
   column.rows = input.rows();
   column.nulls = input.nulls();
   column = encode_by_type(std::move(column), input);
-  column.encoding = column.has_dictionary() ? "dictionary, " + column.codes.describe() : column.codes.describe();
-  if (column.layout == Layout::bits) column.encoding = "bits, " + column.encoding;
+  column.encoding = column.describe();
   return column;
 }
 

@@ -20,6 +20,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <limits>
 #include <memory>
 #include <string>
 #include <vector>
@@ -40,6 +41,8 @@ struct StoredColumn {
   Column data;
 };
 
+inline constexpr std::uint64_t no_column = std::numeric_limits<std::uint64_t>::max();
+
 struct StoredTable {
   std::string name;
   std::string signature;  // of its source; "" for a calculated table; see loading/signature.h
@@ -48,6 +51,13 @@ struct StoredTable {
   std::int64_t read_nanoseconds = 0;
   std::int64_t encode_nanoseconds = 0;  // its part of encoding all sources' columns, several at a time
   std::string broken;                   // why it could not be computed, and has no rows; "" for a whole one
+  // Where a smaller order of the rows was asked for: the columns that they are sorted by, "channel, region", or ""
+  // where none was smaller; the bytes that this saves; and the column whose values ascend in the order of the source's
+  // rows, or no_column.
+  bool order_asked = false;
+  std::string order;
+  std::uint64_t order_saved_bytes = 0;
+  std::uint64_t file_order = no_column;
   std::vector<StoredColumn> columns;
 };
 

@@ -225,6 +225,10 @@ Directory write_parts(Writer& writer, const Store& store) {
     entry.read_nanoseconds = table.read_nanoseconds;
     entry.encode_nanoseconds = table.encode_nanoseconds;
     entry.broken = table.broken;
+    entry.order_asked = table.order_asked ? 1 : 0;
+    entry.order = table.order;
+    entry.order_saved_bytes = table.order_saved_bytes;
+    entry.file_order = table.file_order;
     for (const StoredColumn& column : table.columns) entry.columns.push_back(column_entry(writer, column));
   }
   for (const StoredLink& link : store.links) {
@@ -401,6 +405,12 @@ class Reader {
       table.read_nanoseconds = entry.read_nanoseconds;
       table.encode_nanoseconds = entry.encode_nanoseconds;
       table.broken = entry.broken;
+      table.order_asked = entry.order_asked != 0;
+      table.order = entry.order;
+      table.order_saved_bytes = entry.order_saved_bytes;
+      table.file_order = entry.file_order;
+      if (table.file_order != no_column && table.file_order >= entry.columns.size())
+        throw Damage{fmt::format("table {} does not hold together", table.name)};
       for (const ColumnEntry& c : entry.columns) {
         table.columns.push_back(column(c, table));
         in_parts += table.columns.back().data.bytes();

@@ -1,0 +1,192 @@
+#include "loading/row_order.h"
+
+#include <algorithm>
+#include <numeric>
+
+#include "base/bits.h"
+#include "base/large_vector.h"
+#include "base/parallel.h"
+#include "base/sort.h"
+
+namespace juniper::loading {
+
+namespace {
+
+using Rows = base::LargeVector<std::uint32_t>;
+
+// Rows sorted by columns of codes, the first one most significant, ties by their number.
+Rows sorted_by(const std::vector<const std::vector<std::uint64_t>*>& columns, std::size_t count) {
+  constexpr unsigned row_bits = 32;
+  base::LargeVector<base::uint128> keys(count);
+  for (const auto* const codes : columns) {
+    const std::uint64_t largest = count == 0 ? 0 : *std::max_element(codes->begin(), codes->end());
+    for (std::size_t i = 0; i < count; ++i) keys[i] = keys[i] << base::bits_for(largest) | (*codes)[i];
+  }
+  for (std::size_t i = 0; i < count; ++i) keys[i] = keys[i] << row_bits | i;
+  base::sort_numbers(keys);
+  Rows rows(count);
+  for (std::size_t i = 0; i < count; ++i) rows[i] = static_cast<std::uint32_t>(keys[i]);
+  return rows;
+}
+
+// Codes as they stand in other rows.
+std::vector<std::uint64_t> gathered(const std::vector<std::uint64_t>& codes, const Rows& rows) {
+  std::vector<std::uint64_t> made(rows.size());
+  for (std::size_t i = 0; i < rows.size(); ++i) made[i] = codes[rows[i]];
+  return made;
+}
+
+// Finds the columns to sort by.
+class Search {
+ public:
+  Search(const store::StoredTable& table, std::span<const unsigned> weights, unsigned threads)
+      : table_(table), weights_(weights), threads_(threads), codes_(table.columns.size()) {
+    base::parallel_for(codes_.size(), threads, [&](std::size_t c) { codes_[c] = sample(table.columns[c]); });
+    for (const auto& codes : codes_) size_ = std::max(size_, codes.size());
+  }
+
+  std::vector<std::uint32_t> run() const {
+    std::vector<std::uint32_t> chosen;
+    Rows as_they_stand(size_);
+    std::iota(as_they_stand.begin(), as_they_stand.end(), 0U);
+    std::uint64_t best = bytes(as_they_stand);
+    while (chosen.size() < most_columns) {
+      std::optional<std::uint32_t> next;
+      for (const std::uint32_t c : candidates()) {
+        if (std::find(chosen.begin(), chosen.end(), c) != chosen.end()) continue;
+        chosen.push_back(c);
+        const std::uint64_t with = bytes(sorted_by(columns(chosen), size_));
+        chosen.pop_back();
+        if (with < best) {
+          best = with;
+          next = c;
+        }
+      }
+      if (!next) break;
+      chosen.push_back(*next);
+    }
+    return chosen;
+  }
+
+ private:
+  static constexpr std::size_t most_columns = 4;
+  static constexpr std::uint64_t most_codes = std::uint64_t{1} << 20;  // so that four columns fit a key
+
+  // Whole blocks, spread over the table.
+  static std::vector<std::uint64_t> sample(const store::StoredColumn& column) {
+    std::vector<std::uint64_t> made;
+    if (column.calculated) return made;
+    constexpr std::size_t stretch = 4;  // blocks
+    constexpr std::size_t stretches = 16;
+    const store::Codes& codes = column.data.codes;
+    const std::size_t apart = std::max<std::size_t>(stretch, codes.blocks() / stretches);
+    for (std::size_t b = 0; b < codes.blocks(); ++b) {
+      if (b % apart >= stretch) continue;
+      made.resize(made.size() + codes.rows_in_block(b));
+      codes.decode_block(b, made.data() + made.size() - codes.rows_in_block(b));
+    }
+    return made;
+  }
+
+  // Sorting by what is nearly different in every row puts no equal rows together.
+  std::vector<std::uint32_t> candidates() const {
+    std::vector<std::uint32_t> made;
+    for (std::uint32_t c = 0; c < table_.columns.size(); ++c) {
+      const store::Column& data = table_.columns[c].data;
+      if (!table_.columns[c].calculated && data.layout != store::Layout::bits && data.null_code < most_codes &&
+          data.distinct * 8 <= data.rows && data.distinct + (data.nulls != 0 ? 1 : 0) > 1)
+        made.push_back(c);
+    }
+    return made;
+  }
+
+  std::vector<const std::vector<std::uint64_t>*> columns(const std::vector<std::uint32_t>& chosen) const {
+    std::vector<const std::vector<std::uint64_t>*> made;
+    for (const std::uint32_t c : chosen) made.push_back(&codes_[c]);
+    return made;
+  }
+
+  std::uint64_t bytes(const Rows& rows) const {
+    std::vector<std::uint64_t> each(codes_.size(), 0);
+    base::parallel_for(codes_.size(), threads_, [&](std::size_t c) {
+      if (!table_.columns[c].calculated)
+        each[c] = weights_[c] * store::Codes::encode(gathered(codes_[c], rows)).bytes().size();
+    });
+    return std::accumulate(each.begin(), each.end(), std::uint64_t{0});
+  }
+
+  const store::StoredTable& table_;
+  std::span<const unsigned> weights_;
+  unsigned threads_;
+  std::vector<std::vector<std::uint64_t>> codes_;  // of the sampled rows
+  std::size_t size_ = 0;
+};
+
+// The codes of each column that is not calculated, in the order of `rows`.
+std::vector<store::Codes> in_order(const store::StoredTable& table, const Rows& rows, unsigned threads) {
+  std::vector<store::Codes> made(table.columns.size());
+  base::parallel_for(made.size(), threads, [&](std::size_t c) {
+    if (!table.columns[c].calculated)
+      made[c] = store::Codes::encode(gathered(table.columns[c].data.codes.decoded(), rows));
+  });
+  return made;
+}
+
+}  // namespace
+
+std::optional<std::uint32_t> ascending_column(const store::StoredTable& table) {
+  for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+    const store::Column& data = table.columns[c].data;
+    if (table.columns[c].calculated || data.layout == store::Layout::bits || data.distinct != data.rows) continue;
+    const std::vector<std::uint64_t> codes = data.codes.decoded();
+    if (std::is_sorted(codes.begin(), codes.end())) return c;
+  }
+  return std::nullopt;
+}
+
+void sort_rows(store::StoredTable& table, std::span<const unsigned> weights, unsigned threads) {
+  const std::vector<std::uint32_t> columns = Search(table, weights, threads).run();
+  if (columns.empty()) return;
+  std::vector<std::vector<std::uint64_t>> codes(columns.size());
+  std::vector<const std::vector<std::uint64_t>*> keys;
+  for (std::size_t k = 0; k < columns.size(); ++k) {
+    codes[k] = table.columns[columns[k]].data.codes.decoded();
+    keys.push_back(&codes[k]);
+  }
+  const std::optional<std::uint32_t> ascending = ascending_column(table);
+  std::vector<store::Codes> sorted = in_order(table, sorted_by(keys, table.rows), threads);
+  std::uint64_t before = 0;
+  std::uint64_t after = 0;
+  for (std::size_t c = 0; c < sorted.size(); ++c) {
+    if (table.columns[c].calculated) continue;
+    before += weights[c] * table.columns[c].data.codes.bytes().size();
+    after += weights[c] * sorted[c].bytes().size();
+  }
+  if (after >= before) return;
+  for (std::size_t c = 0; c < sorted.size(); ++c) {
+    if (!table.columns[c].calculated) table.columns[c].data.set_codes(std::move(sorted[c]));
+  }
+  for (const std::uint32_t c : columns) table.order += (table.order.empty() ? "" : ", ") + table.columns[c].name;
+  table.order_saved_bytes = before - after;
+  table.file_order = ascending ? std::uint64_t{*ascending} : store::no_column;
+}
+
+std::optional<store::StoredTable> in_file_order(const store::StoredTable& table, unsigned threads) {
+  if (table.order.empty()) return table;
+  if (table.file_order == store::no_column) return std::nullopt;
+  const std::vector<std::uint64_t> places = table.columns[table.file_order].data.codes.decoded();
+  Rows rows(table.rows);
+  std::iota(rows.begin(), rows.end(), 0U);
+  std::sort(rows.begin(), rows.end(), [&](std::uint32_t a, std::uint32_t b) { return places[a] < places[b]; });
+  store::StoredTable made = table;
+  std::vector<store::Codes> codes = in_order(table, rows, threads);
+  for (std::size_t c = 0; c < codes.size(); ++c) {
+    if (!made.columns[c].calculated) made.columns[c].data.set_codes(std::move(codes[c]));
+  }
+  made.order.clear();
+  made.order_saved_bytes = 0;
+  made.file_order = store::no_column;
+  return made;
+}
+
+}  // namespace juniper::loading
