@@ -1,7 +1,9 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <atomic>
 #include <fstream>
+#include <thread>
 
 #include "juniper/dataset.h"
 #include "store/store.h"
@@ -269,6 +271,39 @@ TEST(Dataset, ADamagedStoreIsTold) {
   EXPECT_GT(answered, 20U);
   EXPECT_TRUE(load(model.path(), {}, {Reload::always, ""})->loaded);
   EXPECT_EQ(test::answer(model.open(), "show total"), "6.75");
+}
+
+TEST(Dataset, TwoReadWhileAThirdLoads) {
+  constexpr std::size_t rows = 30'000;
+  const auto file = [](int value) {
+    std::string csv = "id,x\n";
+    for (std::size_t i = 0; i < rows; ++i) csv += fmt::format("{},{}\n", i, value);
+    return csv;
+  };
+  const test::SmallModel model("table t from csv \"t.csv\" { key id integer  x integer }\nmeasure m = sum(x for t)",
+                               {{"t.csv", file(1)}});
+  ASSERT_TRUE(load(model.path()));
+  const std::string store = model.folder.path("model.jrs");
+  std::atomic<bool> done{false};
+  std::atomic<std::size_t> read{0};
+  std::vector<std::jthread> readers;
+  for (int reader = 0; reader < 2; ++reader) {
+    readers.emplace_back([&] {
+      while (!done || read < 2) {
+        const auto dataset = Dataset::open(store);
+        ASSERT_TRUE(dataset) << test::messages(dataset.error());
+        const std::string first = test::answer(*dataset, "show m");
+        EXPECT_TRUE(first == "30000" || first == "60000") << first;
+        EXPECT_EQ(test::answer(*dataset, "show m"), first) << "an open store stays as it is";
+        ++read;
+      }
+    });
+  }
+  for (int i = 0; i < 20; ++i) {
+    model.folder.write("t.csv", file(1 + i % 2));
+    ASSERT_TRUE(load(model.path(), {}, {Reload::always, ""}));
+  }
+  done = true;
 }
 
 TEST(Dataset, AStoreOfAnotherVersionIsLoadedAgain) {
