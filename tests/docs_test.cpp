@@ -51,7 +51,7 @@ TEST(Docs, EveryErrorCodeIsListedAndMade) {
 
 TEST(Docs, LinksLeadToFiles) {
   for (const char* name : {"README.md", "CONTRIBUTING.md", "docs/architecture.md", "docs/store.md", "docs/baseline.md",
-                           "docs/language.md"}) {
+                           "docs/language.md", "docs/audit.md"}) {
     const std::string text = test::read_file(root / name);
     EXPECT_FALSE(text.empty()) << name;
     for (const std::string& target : links_in(text)) {

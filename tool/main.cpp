@@ -15,6 +15,7 @@
 #include "console.h"
 #include "demo_walk.h"
 #include "juniper/ask.h"
+#include "juniper/audit.h"
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
 #include "juniper/describe.h"
@@ -69,6 +70,7 @@ struct Arguments {
   bool keep = false;
   bool write = false;
   std::string folder;
+  AuditSettings audit;
   std::string demo_folder = "charging-demo";
   DemoOptions demo;
 };
@@ -141,6 +143,15 @@ int run_weigh(const Arguments& arguments, const Options& options, Console& conso
     if (!made) return console.fail(made.error());
     console.print(*made);
     return 0;
+  });
+}
+
+int run_audit(const Arguments& arguments, const Options& options, Console& console) {
+  return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const auto found = audit(dataset, arguments.audit);
+    console.clear_progress();
+    const int status = print_or_fail(found, console);
+    return status == 0 && !found->findings.empty() ? 1 : status;
   });
 }
 
@@ -337,6 +348,16 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   command("links", "Keys without a match, rows that nothing reaches", run_links)
       ->add_option("--samples", arguments.samples, "Orphan keys to show of each link")
       ->option_text("N");
+  CLI::App* const audit_command =
+      command("audit", "What is wasteful or wrong, worst first, with evidence, remedy and what it saves", run_audit);
+  audit_command->add_option("--only", arguments.audit.only, "Look for this kind of finding alone; may be repeated")
+      ->option_text("CODE");
+  audit_command->add_option("--ignore", arguments.audit.ignore, "Leave out this kind of finding; may be repeated")
+      ->option_text("CODE");
+  audit_command
+      ->add_option("--min-saving", arguments.audit.min_saving, "Show what saves at least so many bytes: 2000, 5kB, 1MB")
+      ->transform(CLI::AsSizeValue(true))
+      ->option_text("BYTES");
   CLI::App* const describe_command =
       command("describe", "What is defined, on what it rests, who uses it", run_describe);
   describe_command->add_option("NAME", arguments.name, "A table, column, measure, parameter or query; all by default");

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "juniper/ask.h"
+#include "juniper/audit.h"
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
 #include "juniper/describe.h"
@@ -98,6 +99,7 @@ struct WeighView {
 Result<Report> report(const Weighing& weighing, const WeighView& view = {});
 Report report(const WeightChanges& changes, std::size_t top = 0);  // the first n parts; 0: all
 Report report(const LinkReport& links);
+Report report(const Audit& audit);
 Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);
 Report report(const Explanation& explanation);

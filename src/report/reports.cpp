@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <iterator>
 #include <numeric>
+#include <set>
 
 #include "base/diagnostics.h"
 #include "base/format.h"
@@ -26,6 +27,55 @@ std::string plural(std::uint64_t count, std::string word) {
 }
 
 }  // namespace
+
+// --- audit ----------------------------------------------------------------------------------------------------------
+
+Report report(const Audit& audit) {
+  Table findings{"findings",
+                 InCsv::yes,
+                 {right("saved_bytes", "saves"), right("saved_share", "of the file"), left("code", "code"),
+                  left("title", "what"), left("subject", "where"), left("place", "place", Audience::people),
+                  left("evidence", "evidence"), left("file", "file", Audience::programs),
+                  right("line", "line", Audience::programs), right("column", "column", Audience::programs),
+                  left("reason", "reason", Audience::programs), left("remedy", "remedy", Audience::programs)},
+                 {}};
+  // What to do and why, once for all findings of which it is the same.
+  Table remedies{"remedies",
+                 InCsv::no,
+                 {left("code", "code", Audience::people), left("remedy", "what to do", Audience::people),
+                  left("reason", "why", Audience::people)},
+                 {}};
+  std::set<std::pair<std::string, std::string>> told;
+  std::uint64_t saved = 0;
+  for (const Finding& f : audit.findings) {
+    const bool measured = f.saved_bytes.has_value();
+    saved += f.saved_bytes.value_or(0);
+    findings.rows.push_back(
+        {{measured ? cell::bytes(*f.saved_bytes) : Cell(),
+          measured ? cell::share(*f.saved_bytes, audit.file_bytes) : Cell(), cell::text(f.code), cell::text(f.title),
+          cell::text(f.subject), cell::place(f.place), cell::text(f.evidence), cell::text(f.place.file),
+          cell::count(f.place.line), cell::count(f.place.column), cell::text(f.reason), cell::text(f.remedy)}});
+    if (told.emplace(f.code, f.remedy).second)
+      remedies.rows.push_back({{cell::text(f.code), cell::text(f.remedy), cell::text(f.reason)}});
+  }
+  std::stable_sort(remedies.rows.begin(), remedies.rows.end(),
+                   [](const TableRow& x, const TableRow& y) { return x.cells[0].exact < y.cells[0].exact; });
+  Report made;
+  made.blocks.push_back(Heading{"Findings, those that save most first"});
+  const std::string looked = fmt::format("{} rules looked at the model and its data", audit.rules.size());
+  if (audit.findings.empty()) {
+    made.blocks.push_back(Paragraph{looked + ", and found nothing."});
+    made.blocks.push_back(std::move(findings));
+    return made;
+  }
+  made.blocks.push_back(std::move(findings));
+  made.blocks.push_back(Paragraph{
+      fmt::format("\n{}. What they found would save up to {} of {}: some findings concern the same column.", looked,
+                  base::format_bytes(std::min(saved, audit.file_bytes)), base::format_bytes(audit.file_bytes))});
+  made.blocks.push_back(Heading{"What to do"});
+  made.blocks.push_back(std::move(remedies));
+  return made;
+}
 
 // --- load -----------------------------------------------------------------------------------------------------------
 

@@ -1,0 +1,52 @@
+// What is wasteful or wrong in a model: findings, each with its place, its evidence and its remedy.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+
+namespace juniper {
+
+// One kind of finding. Codes are stable and listed in docs/audit.md.
+struct AuditRule {
+  std::string code;    // "JA-101"
+  std::string title;   // "a column that nothing uses"
+  std::string reason;  // why it matters
+};
+
+struct Finding {
+  std::string code;
+  std::string title;     // of its rule
+  std::string reason;    // of its rule
+  std::string subject;   // "sessions.receipt", "avg_price"
+  Place place;           // of the definition
+  std::string evidence;  // what was found, in numbers
+  std::string remedy;    // what to do
+  // Bytes of the store that the remedy saves, found by doing it on a copy of the columns concerned; nothing where it is
+  // not about bytes, or was not measured.
+  std::optional<std::uint64_t> saved_bytes;
+};
+
+struct AuditSettings {
+  std::vector<std::string> only;    // codes; all rules when there are none
+  std::vector<std::string> ignore;  // codes
+  std::uint64_t min_saving = 0;     // bytes; findings that save less, or are not about bytes, are left out above 0
+};
+
+struct Audit {
+  std::vector<Finding> findings;  // those that save most first, then in the order of the text
+  std::vector<AuditRule> rules;   // that were looked at
+  std::uint64_t file_bytes = 0;   // of the store
+};
+
+// Every rule, in the order of the codes.
+std::vector<AuditRule> audit_rules();
+
+// Looks at a model and its data. No rule goes by names. Errors: JR-008 (no such rule), JR-605 (the store is damaged).
+Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings = {});
+
+}  // namespace juniper

@@ -1,0 +1,69 @@
+// Texts each of which is a number, date or time, written as that type writes it.
+#include <fmt/format.h>
+
+#include "audit/rules.h"
+#include "base/format.h"
+#include "language/lexer.h"
+#include "scanning/column_type.h"
+
+namespace juniper::auditing {
+
+using namespace language;
+
+namespace {
+
+// The type that all texts of a column are values of, in their one exact form.
+std::optional<Type> type_of(const store::Column& data) {
+  scanning::TypeFinder finder;
+  for (std::uint64_t code = 0; code < data.distinct; ++code) {
+    finder.add(data.text_of(code), code + 1);
+    if (finder.type().kind == TypeKind::text) return std::nullopt;
+  }
+  for (std::uint64_t code = 0; code < data.distinct; ++code) {
+    const auto value = parse_value(data.text_of(code), finder.type());
+    if (!value || to_text(*value, finder.type()) != data.text_of(code)) return std::nullopt;
+  }
+  return finder.type();
+}
+
+// The column with another type.
+store::Column retyped(const store::Column& data, Type type) {
+  std::vector<Value> values;
+  values.reserve(data.distinct);
+  for (std::uint64_t code = 0; code < data.distinct; ++code) values.push_back(*parse_value(data.text_of(code), type));
+  const std::vector<std::uint64_t> codes = data.codes.decoded();
+  const auto column =
+      source::column_of(type, codes.size(), [&](std::size_t begin, std::size_t end, source::PieceValues& piece) {
+        for (std::size_t i = begin; i < end; ++i) {
+          const bool null = codes[i] == data.null_code;
+          piece.is_null.push_back(null ? 1 : 0);
+          if (type.kind == TypeKind::real) {
+            piece.real.push_back(null ? 0 : values[codes[i]].real());
+          } else {
+            piece.exact.push_back(null ? 0 : static_cast<std::int64_t>(values[codes[i]].exact()));
+          }
+        }
+      });
+  return store::encode_column(column);
+}
+
+}  // namespace
+
+void find_values_held_as_text(const Subject& subject, Findings& findings) {
+  subject.each_column([&](ColumnId id, const Column& column, const store::Column& data) {
+    if (column.type.kind != TypeKind::text || column.is_calculated() || column.from_row || data.distinct < 2) return;
+    const auto type = type_of(data);
+    // True and false are two texts as good as any.
+    if (!type || type->kind == TypeKind::boolean) return;
+    const store::Column typed = retyped(data, *type);
+    if (typed.bytes() >= data.bytes()) return;
+    findings.push_back(
+        subject.about(id,
+                      fmt::format("all {} texts are of type {}, from {} to {}", base::grouped(data.distinct),
+                                  to_string(*type), to_text(typed.least, *type), to_text(typed.most, *type)),
+                      fmt::format("declare it in the text: {} {}", written_name(column.name), to_string(*type)),
+                      data.bytes() - typed.bytes()));
+  });
+}
+
+}  // namespace juniper::auditing
