@@ -71,6 +71,7 @@ struct Arguments {
   bool write = false;
   std::string folder;
   AuditSettings audit;
+  std::string sarif;
   std::string demo_folder = "charging-demo";
   DemoOptions demo;
 };
@@ -150,6 +151,10 @@ int run_audit(const Arguments& arguments, const Options& options, Console& conso
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
     const auto found = audit(dataset, arguments.audit);
     console.clear_progress();
+    if (found && !arguments.sarif.empty()) {
+      const auto written = write_sarif(*found, arguments.sarif);
+      if (!written) return console.fail(written.error());
+    }
     const int status = print_or_fail(found, console);
     return status == 0 && !found->findings.empty() ? 1 : status;
   });
@@ -358,6 +363,9 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->add_option("--min-saving", arguments.audit.min_saving, "Show what saves at least so many bytes: 2000, 5kB, 1MB")
       ->transform(CLI::AsSizeValue(true))
       ->option_text("BYTES");
+  audit_command
+      ->add_option("--sarif", arguments.sarif, "Write the findings to this file, too, as SARIF for code reviews")
+      ->option_text("FILE");
   CLI::App* const describe_command =
       command("describe", "What is defined, on what it rests, who uses it", run_describe);
   describe_command->add_option("NAME", arguments.name, "A table, column, measure, parameter or query; all by default");

@@ -49,4 +49,9 @@ std::vector<AuditRule> audit_rules();
 // Looks at a model and its data. No rule goes by names. Errors: JR-008 (no such rule), JR-605 (the store is damaged).
 Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings = {});
 
+// The findings as SARIF 2.1.0, each a warning at its place, with the bytes that it saves as the property `savedBytes`.
+std::string to_sarif(const Audit& audit);
+// The same into a file. Errors: JR-009 (cannot write).
+Result<void> write_sarif(const Audit& audit, const std::string& path);
+
 }  // namespace juniper

@@ -8,7 +8,7 @@ using namespace language;
 
 namespace {
 
-constexpr std::array<Rule, 9> all_rules{{
+constexpr std::array<Rule, 10> all_rules{{
     {"JA-101", "a column that nothing uses", "it is loaded, stored and kept in memory for nobody", find_unused_columns},
     {"JA-102", "a column that nothing uses, different in every row",
      "it can't be compressed, and is often the largest column of its table", find_unused_unique_columns},
@@ -20,6 +20,8 @@ constexpr std::array<Rule, 9> all_rules{{
     {"JA-106", "an aggregate that gives every row the same number",
      "in a calculated column an aggregate sees the whole table; in a measure it would see the slice",
      find_whole_table_aggregates},
+    {"JA-107", "a calculated column that is only ever aggregated",
+     "measures can compute it row by row as they aggregate it, and nothing is stored", find_inlinable_columns},
     {"JA-201", "a dimension of which links use a small part",
      "rows that nothing leads to cost bytes, and show up in lists to choose from", find_oversized_dimensions},
     {"JA-301", "a measure that nothing uses", "nobody checks it, and everybody reads past it", find_unused_measures},

@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
+#include <nlohmann/json.hpp>
 
 #include "juniper/audit.h"
 #include "juniper/demo.h"
@@ -95,7 +96,8 @@ TEST(Audit, ColumnsOfOneValue) {
               "query q { by sessions.currency, sessions.missing show m }",
               ",currency,missing");
   EXPECT_EQ(found(model.open()),
-            "JA-103 sessions.currency\nJA-103 sessions.fees\nJA-103 sessions.missing\nJA-106 sessions.everything");
+            "JA-103 sessions.currency\nJA-103 sessions.fees\nJA-103 sessions.missing\nJA-106 sessions.everything\n"
+            "JA-107 sessions.fees");
 }
 
 // Two rows may have the same number by chance: what reads the row is no aggregate over the whole table.
@@ -131,6 +133,17 @@ TEST(Audit, CopiesOfLookedUpValues) {
       network("lane = bays.lane  marked = bays.lane || \"!\"",
               "measure n = count(sessions)\nquery q { by sessions.lane, sessions.marked show n }");
   EXPECT_EQ(found(model.open()), "JA-105 sessions.lane");
+}
+
+TEST(Audit, CalculatedColumnsThatAreOnlyAggregated) {
+  // What a query groups by, what a declaration names, and what holds an aggregate stays stored.
+  const test::SmallModel model = network(
+      "double = kwh * 2  half = kwh / 2  size = case when kwh > 10 then \"large\" else \"small\" end  "
+      "told = kwh * 3 used by \"finance workbook\"  of_bay = sum(s.kwh for s in sessions where s.bay_id = this.bay_id)",
+      "measure m = sum(double for sessions) + max(half for sessions) + sum(told for sessions) + sum(of_bay for "
+      "sessions)\n"
+      "query q { by sessions.size show m }");
+  EXPECT_EQ(found(model.open()), "JA-107 sessions.double\nJA-107 sessions.half");
 }
 
 TEST(Audit, DimensionsOfWhichLittleIsUsed) {
@@ -189,9 +202,33 @@ JA-103 sessions.currency
 JA-104 sessions.battery_start
 JA-105 sessions.unit_price
 JA-106 sessions.all_energy
+JA-107 sessions.energy_charge
+JA-107 sessions.gross
+JA-107 sessions.idle_charge
+JA-107 sessions.price_paid
 JA-201 cards)");
   const std::string shown = render(report(*audit(*dataset)));
   EXPECT_NE(shown.find("charging.ridge:31"), std::string::npos) << shown;
+}
+
+TEST(Audit, SarifNamesRulesPlacesAndSavings) {
+  const test::SmallModel model = network("number integer", "measure lonely = kwh / 2", ",number");
+  const Audit audited = *audit(model.open());
+  const std::string path = model.folder.path("findings.sarif");
+  ASSERT_TRUE(write_sarif(audited, path));
+  const auto document = nlohmann::json::parse(test::read_file(path));
+  EXPECT_EQ(document["version"], "2.1.0");
+  const auto& run = document["runs"][0];
+  EXPECT_EQ(run["tool"]["driver"]["rules"].size(), audit_rules().size());
+  ASSERT_EQ(run["results"].size(), 2U);
+  const auto& first = run["results"][0];
+  EXPECT_EQ(first["ruleId"], "JA-102");
+  EXPECT_EQ(first["properties"]["savedBytes"], *audited.findings[0].saved_bytes);
+  const auto& place = first["locations"][0]["physicalLocation"];
+  EXPECT_EQ(place["artifactLocation"]["uri"], model.path());
+  EXPECT_EQ(place["region"]["startLine"], 2);
+  EXPECT_FALSE(run["results"][1].contains("properties"));
+  EXPECT_EQ(test::codes(write_sarif(audited, model.folder.path("no/such/folder/f.sarif")).error()), "JR-009");
 }
 
 TEST(Audit, TheDocumentListsEveryRule) {

@@ -1,0 +1,35 @@
+// Calculated columns that are only ever aggregated: the measures that read them can compute them.
+#include <fmt/format.h>
+
+#include "audit/rules.h"
+#include "base/format.h"
+#include "model/inlining.h"
+
+namespace juniper::auditing {
+
+using namespace language;
+
+namespace {
+
+// A value that is only looked up is a finding of its own.
+bool is_looked_up(const Node& expression) {
+  return expression.op == Op::column && !expression.column.path.empty();
+}
+
+}  // namespace
+
+void find_inlinable_columns(const Subject& subject, Findings& findings) {
+  subject.each_column([&](ColumnId id, const Column& column, const store::Column& data) {
+    if (!column.is_calculated() || is_looked_up(*column.expression) || subject.users(id).empty() ||
+        !model::inlining_blockers(subject.model(), id).empty())
+      return;
+    std::string readers;
+    for (const model::User& user : subject.users(id)) readers += (readers.empty() ? "" : ", ") + user.name;
+    findings.push_back(subject.about(
+        id, fmt::format("{} rows, read by {}", base::grouped(data.rows), readers),
+        fmt::format("juniper refactor {} inline {}", subject.dataset().model().path(), subject.model().column_name(id)),
+        data.bytes()));
+  });
+}
+
+}  // namespace juniper::auditing
