@@ -8,7 +8,7 @@ using namespace language;
 
 namespace {
 
-constexpr std::array<Rule, 10> all_rules{{
+constexpr std::array<Rule, 11> all_rules{{
     {"JA-101", "a column that nothing uses", "it is loaded, stored and kept in memory for nobody", find_unused_columns},
     {"JA-102", "a column that nothing uses, different in every row",
      "it can't be compressed, and is often the largest column of its table", find_unused_unique_columns},
@@ -22,6 +22,8 @@ constexpr std::array<Rule, 10> all_rules{{
      find_whole_table_aggregates},
     {"JA-107", "a calculated column that is only ever aggregated",
      "measures can compute it row by row as they aggregate it, and nothing is stored", find_inlinable_columns},
+    {"JA-108", "a timestamp that takes fewer bytes as date and time of day",
+     "dates and times of day are few, their combinations many", find_timestamps_to_split},
     {"JA-201", "a dimension of which links use a small part",
      "rows that nothing leads to cost bytes, and show up in lists to choose from", find_oversized_dimensions},
     {"JA-301", "a measure that nothing uses", "nobody checks it, and everybody reads past it", find_unused_measures},

@@ -61,6 +61,7 @@ void find_constant_columns(const Subject& subject, Findings& findings);
 void find_values_held_as_text(const Subject& subject, Findings& findings);
 void find_looked_up_copies(const Subject& subject, Findings& findings);
 void find_inlinable_columns(const Subject& subject, Findings& findings);
+void find_timestamps_to_split(const Subject& subject, Findings& findings);
 void find_whole_table_aggregates(const Subject& subject, Findings& findings);
 void find_oversized_dimensions(const Subject& subject, Findings& findings);
 void find_unused_measures(const Subject& subject, Findings& findings);

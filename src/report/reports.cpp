@@ -62,9 +62,12 @@ Report report(const Audit& audit) {
                    [](const TableRow& x, const TableRow& y) { return x.cells[0].exact < y.cells[0].exact; });
   Report made;
   made.blocks.push_back(Heading{"Findings, those that save most first"});
-  const std::string looked = fmt::format("{} rules looked at the model and its data", audit.rules.size());
+  const std::string looked =
+      fmt::format("{} looked at the model and its data",
+                  audit.rules.size() == 1 ? "1 rule" : fmt::format("{} rules", audit.rules.size()));
   if (audit.findings.empty()) {
     made.blocks.push_back(Paragraph{looked + ", and found nothing."});
+    for (TableColumn& column : findings.columns) column.audience = Audience::programs;
     made.blocks.push_back(std::move(findings));
     return made;
   }

@@ -146,6 +146,29 @@ TEST(Audit, CalculatedColumnsThatAreOnlyAggregated) {
   EXPECT_EQ(found(model.open()), "JA-107 sessions.double\nJA-107 sessions.half");
 }
 
+TEST(Audit, TimestampsThatAreSmallerApart) {
+  // One each three minutes without an end, and those of working hours in no order.
+  constexpr int rows = 20'000;
+  std::string running = "id,at\n";
+  std::string shuffled = "id,at\n";
+  for (int i = 0; i < rows; ++i) {
+    const int at = i * 3;
+    running += fmt::format("{},2024-{:02}-{:02} {:02}:{:02}:00\n", i, at / 1440 / 25 + 1, at / 1440 % 25 + 1,
+                           at % 1440 / 60, at % 60);
+    const int other = i * 7919 % rows;
+    shuffled += fmt::format("{},2024-{:02}-{:02} {:02}:{:02}:00\n", i, other / 400 / 25 + 1, other / 400 % 25 + 1,
+                            other % 400 / 60 + 8, other % 400 % 60);
+  }
+  const test::SmallModel model(R"(table a from csv "a.csv" { id integer  at datetime }
+table s from csv "s.csv" { id integer  at datetime }
+measure m = min(at for a) measure n = min(at for s) measure o = sum(id for a) + sum(id for s)
+query q { show m, n, o })",
+                               {{"a.csv", running}, {"s.csv", shuffled}});
+  const Dataset dataset = model.open();
+  EXPECT_EQ(found(dataset), "JA-108 s.at");
+  EXPECT_EQ(audit(dataset)->findings[0].evidence, "20,000 values; 50 dates and 400 times of day apart");
+}
+
 TEST(Audit, DimensionsOfWhichLittleIsUsed) {
   const test::SmallModel model = network("", "");
   std::string bays = "bay_id,lane\n";

@@ -25,6 +25,20 @@ class ToolTest : public testing::Test {
     text.replace(text.find(what), what.size(), with);
     folder_.write("d/charging.ridge", text);
   }
+  // One call of each command that prints a result.
+  std::vector<std::vector<std::string>> commands() const {
+    return {{"load", model_},
+            {"weigh", model_},
+            {"links", model_},
+            {"audit", model_},
+            {"ask", model_, "monthly"},
+            {"ask", model_, "plans", "--plan", "engine"},
+            {"explain", model_, "monthly"},
+            {"describe", model_},
+            {"refactor", model_, "inline", "sessions.gross"},
+            {"baseline", model_},
+            {"check", model_}};
+  }
 };
 
 void expect_error(const test::ProcessResult& run, int status, const std::string& code) {
@@ -34,18 +48,7 @@ void expect_error(const test::ProcessResult& run, int status, const std::string&
 }
 
 TEST_F(ToolTest, ResultsGoToStdoutAndNothingElse) {
-  for (const std::vector<std::string>& command :
-       std::vector<std::vector<std::string>>{{"load", model_},
-                                             {"weigh", model_},
-                                             {"links", model_},
-                                             {"audit", model_},
-                                             {"ask", model_, "monthly"},
-                                             {"ask", model_, "plans", "--plan", "engine"},
-                                             {"explain", model_, "monthly"},
-                                             {"describe", model_},
-                                             {"refactor", model_, "inline", "sessions.gross"},
-                                             {"baseline", model_},
-                                             {"check", model_}}) {
+  for (const std::vector<std::string>& command : commands()) {
     const auto run = run_tool(command);
     EXPECT_EQ(run.status, command[0] == "audit" ? 1 : 0) << command[0] << run.err;  // it has findings
     EXPECT_EQ(run.err, "") << command[0];
@@ -56,18 +59,7 @@ TEST_F(ToolTest, ResultsGoToStdoutAndNothingElse) {
 
 TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
   run_tool({"baseline", model_});
-  for (const std::vector<std::string>& command :
-       std::vector<std::vector<std::string>>{{"load", model_},
-                                             {"weigh", model_},
-                                             {"links", model_},
-                                             {"audit", model_},
-                                             {"ask", model_, "monthly"},
-                                             {"ask", model_, "plans", "--plan", "engine"},
-                                             {"explain", model_, "monthly"},
-                                             {"describe", model_},
-                                             {"refactor", model_, "inline", "sessions.gross"},
-                                             {"baseline", model_},
-                                             {"check", model_}}) {
+  for (const std::vector<std::string>& command : commands()) {
     const auto with = [&](const std::string& format) {
       std::vector<std::string> words = command;
       words.insert(words.end(), {"--format", format});
