@@ -318,6 +318,12 @@ class Loader {
         ready.push_back(i);
     }
     report({"linking", 0, 0, 0});
+    // The longest first, so that no thread is left with one at the end: that of the most different keys.
+    const auto codes = [&](LinkIndex i) {
+      const LinkEnd& from = model_.links[i].from;
+      return store_.tables[from.table].columns[from.columns[0]].data.null_code;
+    };
+    std::stable_sort(ready.begin(), ready.end(), [&](LinkIndex a, LinkIndex b) { return codes(a) > codes(b); });
     base::parallel_for(ready.size(), options_.threads, [&](std::size_t i) {
       const Link& link = model_.links[ready[i]];
       const store::Column* const from = &source_.column({link.from.table, link.from.columns[0]});

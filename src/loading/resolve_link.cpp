@@ -2,7 +2,10 @@
 
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
+#include <limits>
 #include <vector>
+
+#include "base/large_vector.h"
 
 namespace juniper::loading {
 
@@ -117,20 +120,21 @@ class RowsByKey {
 
 // Where there are not many more codes than rows, each is looked up once, and its row stands in an array.
 store::Codes by_code(const store::Column& from, const store::Column& to, const RowsByKey& by_key) {
-  constexpr std::uint64_t not_yet = unknown;
-  std::vector<std::uint64_t> row_of(from.null_code + 1, not_yet);
-  row_of[from.null_code] = to.rows;
-  store::Codes::Encoder encoder(from.rows);
+  constexpr std::uint32_t not_yet = std::numeric_limits<std::uint32_t>::max();
+  const auto none = static_cast<std::uint32_t>(to.rows);
+  base::LargeVector<std::uint32_t> row_of(from.null_code + 1, not_yet);
+  row_of[from.null_code] = none;
+  store::Codes::Encoder encoder(from.rows, to.rows);
   std::vector<std::uint64_t> rows(store::block_rows);
   for (std::size_t block = 0; block < from.codes.blocks(); ++block) {
     rows.resize(from.codes.rows_in_block(block));
     from.codes.decode_block(block, rows.data());
     for (std::uint64_t& row : rows) {
-      std::uint64_t& known = row_of[row];
+      std::uint32_t& known = row_of[row];
       if (known == not_yet) {
         const auto key = to.code_of(from.value_of(row));
         const std::uint64_t found = key ? by_key.find(*key) : absent;
-        known = found == absent ? to.rows : found;
+        known = found == absent ? none : static_cast<std::uint32_t>(found);
       }
       row = known;
     }
@@ -147,7 +151,8 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
   link.no_row = one_rows;
   std::vector<Pairs> pairs(to.size() - 1);
   const RowsByKey by_key(keys_of(to, pairs));
-  if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024) {
+  constexpr std::uint64_t most_rows = std::numeric_limits<std::uint32_t>::max() - 1;
+  if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024 && one_rows < most_rows) {
     link.rows = by_code(*from[0], *to[0], by_key);
     link.encoding = link.rows.describe();
     return link;

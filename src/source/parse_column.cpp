@@ -204,11 +204,12 @@ void parse_text(const CsvRecords& records, std::size_t position, std::size_t num
 
 void parse_column(const CsvRecords& records, std::size_t position, Type type, std::size_t number, PieceValues& values,
                   std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
-  values.clear();
-  values.is_null.resize(records.rows(), 0);
+  values.real.clear();
+  values.text.clear();
+  values.is_null.assign(records.rows(), 0);
   if (type.kind == TypeKind::text) return parse_text(records, position, number, values, unquoted, bad);
   if (type.kind == TypeKind::real) return parse_real(records, position, number, values, bad);
-  values.exact.resize(records.rows());
+  values.exact.resize(records.rows());  // every one is written below: those of the column before may stay until then
   const auto with = [&](auto quick) { parse_exact(records, position, type, number, values, bad, quick); };
   switch (type.kind) {
     case TypeKind::integer:

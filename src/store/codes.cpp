@@ -29,8 +29,10 @@ std::size_t checkpoints(std::size_t rows) {
 
 // --- encoding -------------------------------------------------------------------------------------------------------
 
-Codes::Encoder::Encoder(std::uint64_t count)
+Codes::Encoder::Encoder(std::uint64_t count, std::uint64_t largest)
     : count_(count), directory_words_((count + block_rows - 1) / block_rows * sizeof(Entry) / 8) {
+  // No block is larger than packed. What is not written of so much is never touched, and so takes no memory.
+  words_.reserve(directory_words_ + words_for(count, bits_for(largest)) + count / block_rows + 1);
   words_.resize(directory_words_);
 }
 
@@ -174,7 +176,7 @@ std::size_t Codes::payload_words(const Entry& entry, std::size_t rows) {
 }
 
 Codes Codes::encode(std::span<const std::uint64_t> codes) {
-  Encoder encoder(codes.size());
+  Encoder encoder(codes.size(), codes.empty() ? 0 : *std::max_element(codes.begin(), codes.end()));
   encoder.add(codes);
   return encoder.finish();
 }

@@ -116,8 +116,8 @@ class Codes {
 // Encodes codes as they come, block by block.
 class Codes::Encoder {
  public:
-  // `count` codes will be added.
-  explicit Encoder(std::uint64_t count);
+  // `count` codes up to `largest` will be added.
+  Encoder(std::uint64_t count, std::uint64_t largest);
   void add(std::span<const std::uint64_t> codes);
   // All that was added. The encoder can't be used any more.
   Codes finish();

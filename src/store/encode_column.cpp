@@ -178,7 +178,7 @@ class ExactEncoder {
   // `code_of` of how far each value is above the smallest; the column's null code for null.
   template <class CodeOf>
   Codes codes(const Column& column, const CodeOf& code_of) const {
-    Codes::Encoder encoder(column.rows);
+    Codes::Encoder encoder(column.rows, column.null_code);
     each_above([&](const PackedPiece& piece, std::span<std::uint64_t> numbers) {
       for (std::uint64_t& number : numbers) number = code_of(number);
       piece.each_null([&](std::size_t row) { numbers[row] = column.null_code; });
@@ -281,7 +281,7 @@ Column encode_real(Column column, const ColumnInput& input) {
     column.most = Value::of(sorted.back());
   }
   const auto codes = [&](std::uint64_t null_code, const auto& code_of) {
-    Codes::Encoder encoder(column.rows);
+    Codes::Encoder encoder(column.rows, null_code);
     std::vector<std::uint64_t> made;
     for (const PackedPiece& piece : input.pieces) {
       made.clear();

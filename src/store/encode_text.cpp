@@ -198,7 +198,7 @@ Column encode_text(Column column, ColumnInput& input) {
   column.distinct = encoder.size();
   column.null_code = encoder.size();
   column.texts = encoder.finish();
-  Codes::Encoder rows(column.rows);
+  Codes::Encoder rows(column.rows, column.null_code);
   std::vector<std::uint64_t> made;
   texts.each_number([&](const PackedPiece& piece, std::span<std::uint32_t> numbers) {
     made.clear();
