@@ -148,6 +148,7 @@ int main(int count, char** arguments) {
     return 3;
   }
   const std::string model_path = folder + "/tables.ridge";
+  const std::string store_path = folder + "/tables.jrs";
   std::ofstream(model_path) << model_text;
 
   bench::Peer peer(arguments[3], threads);
@@ -155,8 +156,10 @@ int main(int count, char** arguments) {
   std::uint64_t peak = 0;
   std::uint64_t parquet = 0;
   for (int i = 0; i < repeats; ++i) {
+    // Each turn fills a new store: what an earlier run left, and in which order of rows, is of no account.
+    fs::remove(store_path);
     warm(folder);
-    const Run run = run_tool({"load", model_path, "--again", "--threads", std::to_string(threads)});
+    const Run run = run_tool({"load", model_path, "--threads", std::to_string(threads)});
     peak = std::max(peak, run.peak_bytes);
     warm(folder);
     const double found = read_tables(peer, folder, false);
@@ -169,7 +172,7 @@ int main(int count, char** arguments) {
     fmt::print(stderr, "turn {}: {:.0f} ms; peer {:.0f} ms with its types, {:.0f} ms with the model's\n", i + 1,
                run.milliseconds, found, typed);
   }
-  const auto dataset = Dataset::open(folder + "/tables.jrs");
+  const auto dataset = Dataset::open(store_path);
   if (!dataset) {
     std::cerr << "cannot open the store\n";
     return 3;
@@ -179,7 +182,7 @@ int main(int count, char** arguments) {
   for (const LinkWeight& link : weighing.links) links += link.bytes;
   const auto bytes = static_cast<double>(weighing.file_bytes);
   std::vector<double> weigh_times;
-  for (int i = 0; i < 5 * repeats; ++i) weigh_times.push_back(run_tool({"weigh", folder + "/tables.jrs"}).milliseconds);
+  for (int i = 0; i < 5 * repeats; ++i) weigh_times.push_back(run_tool({"weigh", store_path}).milliseconds);
 
   const std::string ordered = folder + "/ordered.jrs";
   run_tool(
