@@ -165,6 +165,8 @@ bool Evaluator::is_of_rows(const NodePtr& node, const RowSetPtr& set) {
       only = only && own.contains(n.variable);
     } else if (n.op == Op::modified && n.modifiers->of && own.contains(*n.modifiers->of)) {
       for (const NodePtr& condition : n.modifiers->where) only = only && !reads_outside(condition);
+      // What is modified may read other rows than the one that it is narrowed to.
+      for (const VariableId outer : outer_variables(n.children[0])) only = only && own.contains(outer);
     } else {
       only = false;
     }

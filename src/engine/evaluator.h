@@ -33,7 +33,7 @@ struct Failed {
 
 // How the rows of one table that a slice allows are found.
 struct Access {
-  static constexpr std::uint64_t never = ~std::uint64_t{0};  // the code of what no row has
+  static constexpr std::uint64_t never = store::no_code;
 
   struct Key {
     ScanKey key;

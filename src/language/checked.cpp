@@ -85,6 +85,32 @@ TableIndex base_table(const RowSetPtr& rows) {
   return at->table.value_or(0);
 }
 
+std::set<VariableId> outer_variables(const NodePtr& node) {
+  std::set<VariableId> read;
+  std::set<VariableId> own;
+  const std::function<void(const RowSetPtr&)> look = [&](const RowSetPtr& rows) {
+    if (!rows) return;
+    own.insert(rows->variable);
+    if (rows->of) read.insert(*rows->of);
+    if (rows->kind == RowsKind::named) read.insert(rows->name);
+    if (rows->kind == RowsKind::members) read.insert(rows->group);
+    look(rows->input);
+    look(rows->other);
+  };
+  walk(node, [&](const Node& n) {
+    if (n.op == Op::column || n.op == Op::field || n.op == Op::name) read.insert(n.variable);
+    if (n.modifiers && n.modifiers->of) read.insert(*n.modifiers->of);
+    look(n.rows);
+    for (const Let& let : n.lets) {
+      own.insert(let.name);
+      look(let.rows);
+    }
+  });
+  read.erase(slice_row);
+  for (const VariableId variable : own) read.erase(variable);
+  return read;
+}
+
 void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts) {
   if (condition->op == Op::and_) {
     split_conjunction(condition->children[0], parts);

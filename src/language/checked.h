@@ -6,11 +6,13 @@
 #include <functional>
 #include <memory>
 #include <optional>
+#include <set>
 #include <string>
 #include <string_view>
 #include <vector>
 
 #include "base/calendar.h"
+#include "base/field_part.h"
 #include "juniper/value.h"
 #include "language/source_text.h"
 
@@ -139,6 +141,7 @@ enum class Function : std::uint8_t {
   second,
   date,
   time,
+  datetime,
   add_days,
   add_months,
   add_years,
@@ -271,9 +274,10 @@ struct Column {
   Type type;
   bool key = false;
   bool hidden = false;
-  std::string header;  // the source's header; "" for a calculated column
-  NodePtr expression;  // of a calculated column, else null
-  NodePtr from_row;    // of a column of a calculated table: what it takes of a row of the table's set
+  std::string header;                             // the source's header; "" for a calculated column
+  base::FieldPart part = base::FieldPart::whole;  // of the fields under it
+  NodePtr expression;                             // of a calculated column, else null
+  NodePtr from_row;  // of a column of a calculated table: what it takes of a row of the table's set
   std::optional<std::uint32_t> sorted_by;
   std::string format;
   std::string description;
@@ -461,6 +465,9 @@ TableIndex base_table(const RowSetPtr& rows);
 using Replace = std::function<NodePtr(const NodePtr&)>;
 NodePtr replaced(const NodePtr& node, const Replace& replace);
 RowSetPtr replaced(const RowSetPtr& rows, const Replace& replace);
+
+// The rows and names that an expression reads and that stand outside of it; not the slice's own row.
+std::set<VariableId> outer_variables(const NodePtr& node);
 
 // Splits a condition at its top-level `and`.
 void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts);

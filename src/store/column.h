@@ -27,6 +27,8 @@ enum class Layout : std::uint8_t { dictionary, offset, bits };
 
 // Of layout bits: a NaN, which no real column holds.
 inline constexpr std::uint64_t null_bits = std::numeric_limits<std::uint64_t>::max();
+// A code that no row of any column has, in any layout.
+inline constexpr std::uint64_t no_code = null_bits - 1;
 
 struct Column {
   Type type;

@@ -141,7 +141,7 @@ class ExactEncoder {
     shape_.step = std::max<std::uint64_t>(shape_.step, 1);
     const std::uint64_t range = shape_.range() / shape_.step;
     constexpr std::uint64_t always_marked = std::uint64_t{1} << 16;
-    constexpr std::uint64_t largest = std::numeric_limits<std::uint64_t>::max() - 1;
+    constexpr std::uint64_t largest = no_code - 1;
     if (empty) return with_offset(std::numeric_limits<std::uint64_t>::max());  // null is the one code, 0
     if (shape_.ascending && range < largest) {
       column_.distinct = shape_.changes + 1;

@@ -185,6 +185,19 @@ TEST_F(Language, AverageOfGroupTotals) {
          "17.666666666666668");
 }
 
+TEST_F(Language, WhatReadsAnOuterRowIsAnsweredForEachOfThem) {
+  // 1 + 2 + … + 7: the bracketed number is that of the outer row, whatever row its slice is narrowed to.
+  expect("show sum(min((s.id) of t for t in tariffs) for s in sessions) as n", "28");
+}
+
+TEST_F(Language, RowsOfNoRealAreAmongThemselves) {
+  const test::SmallModel model(
+      "table rows from csv \"rows.csv\" { key id integer  x real\n"
+      "  before = last(r.id by r.id for r in rows where r.x is not distinct from this.x and r.id < this.id)\n}\n",
+      {{"rows.csv", "id,x\n1,\n2,0.5\n3,\n4,0.5\n5,0.25\n"}});
+  expect(model.open(), "by rows.id, rows.before show count(rows) as n", "1|null|1\n2|null|1\n3|1|1\n4|2|1\n5|null|1");
+}
+
 TEST_F(Language, RunningTotalAsAMeasure) {
   expect(
       "by days.day show let (d = max(day for days)) (energy across days where days.day <= d) as total",
