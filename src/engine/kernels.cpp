@@ -579,6 +579,12 @@ void call(const Node& node, const Inputs& in, const Setting& setting, Vector& ou
       return map<std::int64_t, std::int64_t, std::int64_t>(
           *in[0], *in[1], out,
           [&](std::int64_t d, std::int64_t n, std::int64_t& r) { return move_date(node.function, d, n, r); });
+    case Function::datetime:
+      return map<std::int64_t, std::int64_t, std::int64_t>(*in[0], *in[1], out,
+                                                           [](std::int64_t date, std::int64_t time, std::int64_t& r) {
+                                                             r = date * base::microseconds_per_day + time;
+                                                             return State::value;
+                                                           });
     case Function::days_between:
       return map<std::int64_t, std::int64_t, std::int64_t>(*in[0], *in[1], out,
                                                            [](std::int64_t a, std::int64_t b, std::int64_t& r) {

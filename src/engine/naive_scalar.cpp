@@ -307,6 +307,8 @@ Cell call(const Node& node, const std::vector<Cell>& x, const Setting& setting) 
       return moved(x[0], x[1], base::Unit::month);
     case Function::add_years:
       return moved(x[0], x[1], base::Unit::year);
+    case Function::datetime:
+      return number(whole(x[0]) * base::microseconds_per_day + whole(x[1]));
     case Function::days_between:
       return number(whole(x[1]) - whole(x[0]));
     case Function::months_between:

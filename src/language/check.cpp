@@ -567,6 +567,7 @@ class ModelChecker {
     if (text.type) {
       column.type = text.type->type;
       column.header = text.header.value_or(text.name.text);
+      column.part = text.part;
     }
     column.format = text.attributes.format.value_or("");
     column.description = text.attributes.description;

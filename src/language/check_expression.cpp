@@ -381,6 +381,8 @@ std::optional<Type> ExpressionChecker::apply(const FunctionEntry& entry, const E
     case Signature::to_time:
       return one([](Type t) { return t.kind == TypeKind::datetime; }) ? std::optional(Type{TypeKind::time, 0})
                                                                       : wrong();
+    case Signature::to_datetime:
+      return takes(2, {date_type, Type{TypeKind::time, 0}}) ? std::optional(Type{TypeKind::datetime, 0}) : wrong();
     case Signature::date_move:
       return takes(2, {date_type, integer_type}) ? std::optional(date_type) : wrong();
     case Signature::dates_integer:

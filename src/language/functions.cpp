@@ -41,6 +41,7 @@ constexpr std::array functions{
     FunctionEntry{"second", Function::second, Signature::time_part, "second(time)"},
     FunctionEntry{"date", Function::date, Signature::to_date, "date(datetime)"},
     FunctionEntry{"time", Function::time, Signature::to_time, "time(datetime)"},
+    FunctionEntry{"datetime", Function::datetime, Signature::to_datetime, "datetime(date, time)"},
     FunctionEntry{"add_days", Function::add_days, Signature::date_move, "add_days(date, days)"},
     FunctionEntry{"add_months", Function::add_months, Signature::date_move, "add_months(date, months)"},
     FunctionEntry{"add_years", Function::add_years, Signature::date_move, "add_years(date, years)"},

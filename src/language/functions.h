@@ -29,6 +29,7 @@ enum class Signature : std::uint8_t {
   time_part,         // datetime or time -> integer
   to_date,           // datetime or date -> date
   to_time,           // datetime -> time
+  to_datetime,       // date, time -> datetime
   date_move,         // date, integer -> date
   dates_integer,     // date, date -> integer
   dates_real,        // date, date -> real

@@ -132,11 +132,37 @@ syntax::Column Parser::column() {
       mark(Mark::attribute);
       take();
       column.header = take().text;
+    } else if (is("from") && is("(", 2)) {
+      mark(Mark::attribute);
+      take();
+      part_of_field(column);
     }
   }
   column.attributes = attributes();
   column.span = since(begin);
   return column;
+}
+
+// date("Header"), time("Header") or round("Header"), each giving the type that stands before it.
+void Parser::part_of_field(syntax::Column& column) {
+  const Span begin = token().span;
+  const TypeKind kind = column.type->type.kind;
+  const bool number = kind == TypeKind::integer || kind == TypeKind::decimal;
+  if (is("date") && kind == TypeKind::date) {
+    column.part = base::FieldPart::date;
+  } else if (is("time") && kind == TypeKind::time) {
+    column.part = base::FieldPart::time;
+  } else if (is("round") && number) {
+    column.part = base::FieldPart::round;
+  } else {
+    fail(begin, "JR-120",
+         fmt::format("{} can't be taken of a field by {}(…)", to_string(column.type->type), token().text),
+         "a date is taken by date(\"…\"), a time by time(\"…\"), an integer or decimal by round(\"…\")");
+  }
+  take();
+  expect("(", "before the header");
+  column.header = text("the header of the source's column");
+  expect(")", "after the header");
 }
 
 // A type's word that ends the declaration of a column's name: `key integer` declares a column called key.

@@ -131,6 +131,7 @@ class Parser {
   void declaration(syntax::Model& model);
   void table(syntax::Model& model, Span begin, bool hidden);
   syntax::Column column();
+  void part_of_field(syntax::Column& column);
   bool is_type(std::size_t ahead) const;
   bool type_at(std::size_t ahead) const;
   syntax::TypeName type();

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "base/field_part.h"
 #include "juniper/value.h"
 #include "language/source_text.h"
 
@@ -161,7 +162,8 @@ struct Column {
   bool hidden = false;
   std::optional<TypeName> type;       // a column of the source
   std::optional<std::string> header;  // its header there, when it differs from the name
-  ExpressionPtr expression;           // a calculated column
+  base::FieldPart part = base::FieldPart::whole;
+  ExpressionPtr expression;  // a calculated column
   Attributes attributes;
 };
 

@@ -42,7 +42,8 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
   for (const Table& table : model.tables) {
     text += fmt::format("table {:?} {:?} {:?}\n", table.name, table.source_pattern, std::string(1, table.delimiter));
     for (const Column& column : table.columns) {
-      text += fmt::format("  {:?} {} {} {:?} {}\n", column.name, to_string(column.type), column.key, column.header,
+      text += fmt::format("  {:?} {} {} {}{:?} {}\n", column.name, to_string(column.type), column.key,
+                          base::name_of(column.part), column.header,
                           column.expression ? canonical(model, column.expression, OuterRows::by_order) : "");
       walk(column.expression, find_today);
     }
@@ -68,7 +69,8 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
 std::string table_signature(const source::TableRequest& request) {
   std::string text = fmt::format("{:?}\n", std::string(1, request.delimiter));
   for (const source::ColumnRequest& column : request.columns)
-    text += fmt::format("{:?} {:?} {}\n", column.name, column.header, to_string(column.type));
+    text +=
+        fmt::format("{:?} {}{:?} {}\n", column.name, base::name_of(column.part), column.header, to_string(column.type));
   return fingerprint(text);
 }
 
@@ -87,7 +89,7 @@ source::TableRequest table_request(const CheckedModel& model, TableIndex index) 
   request.pattern = table.source_pattern;
   request.delimiter = table.delimiter;
   for (const Column& column : table.columns) {
-    if (!column.is_calculated()) request.columns.push_back({column.name, column.header, column.type});
+    if (!column.is_calculated()) request.columns.push_back({column.name, column.header, column.type, column.part});
   }
   return request;
 }

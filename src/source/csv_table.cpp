@@ -65,7 +65,9 @@ std::string shown(std::string_view text) {
   return '"' + valid + '"';
 }
 
-std::string expectation(Type type) {
+std::string expectation(Type type, base::FieldPart part) {
+  if (part == base::FieldPart::date || part == base::FieldPart::time) type.kind = TypeKind::datetime;
+  if (part == base::FieldPart::round) return "a number with at most 18 digits after the point, in 64 bits once rounded";
   switch (type.kind) {
     case TypeKind::boolean:
       return "true or false";
@@ -260,7 +262,8 @@ class TableReader {
     std::deque<std::string> unquoted;
     piece.columns.clear();
     for (std::size_t c = 0; c < request_.columns.size(); ++c) {
-      parse_column(records, cut.positions[c], request_.columns[c].type, c, values, unquoted, bad);
+      parse_column(records, cut.positions[c], request_.columns[c].type, request_.columns[c].part, c, values, unquoted,
+                   bad);
       // Each worker has memory of its own.
       if (bad.empty())
         piece.columns.push_back(
@@ -287,7 +290,7 @@ class TableReader {
       } else {
         error.code = "JR-507";
         error.message = fmt::format("field {} ('{}'): found {}, expected {} for {}.{}", position + 1, column.header,
-                                    found, expectation(column.type), request_.name, column.name);
+                                    found, expectation(column.type, column.part), request_.name, column.name);
         error.suggestion = "mend the file, or declare the column with a type that holds what stands in it";
       }
       if (settings_.rejects != nullptr && before != nullptr && before->row == cell.row) {

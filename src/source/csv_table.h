@@ -7,6 +7,7 @@
 #include <string>
 #include <vector>
 
+#include "base/field_part.h"
 #include "juniper/diagnostics.h"
 #include "source/column_input.h"
 #include "source/rejects.h"
@@ -18,6 +19,7 @@ struct ColumnRequest {
   std::string name;    // for messages
   std::string header;  // in the file
   Type type;
+  base::FieldPart part = base::FieldPart::whole;
 };
 
 struct TableRequest {

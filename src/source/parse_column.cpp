@@ -142,9 +142,44 @@ bool quick_time(const char* at, std::int64_t& microseconds) {
   return true;
 }
 
+// "2025-03-01 08:30:00" as a date and a time of day.
+class DatetimeParser {
+ public:
+  bool parse(std::string_view text, std::int64_t& days, std::int64_t& microseconds) {
+    return text.size() == 19 && (text[10] == ' ' || text[10] == 'T') && date_.parse(text.substr(0, 10), days) &&
+           quick_time(text.data() + 11, microseconds);
+  }
+
+ private:
+  DateParser date_;
+};
+
+// What parse_value makes of a text of any form, or of the part of it that is asked for; nothing if that does not fit.
+std::optional<std::int64_t> parse_part(std::string_view text, Type type, base::FieldPart part) {
+  std::optional<int128> exact;
+  switch (part) {
+    case base::FieldPart::whole:
+      if (const auto value = parse_value(text, type)) exact = value->exact();
+      break;
+    case base::FieldPart::date:
+    case base::FieldPart::time:
+      if (const auto moment = base::parse_datetime(text)) {
+        const std::int64_t days = base::floor_divide(*moment, base::microseconds_per_day);
+        exact = part == base::FieldPart::date ? days : *moment - days * base::microseconds_per_day;
+      }
+      break;
+    case base::FieldPart::round:
+      if (const auto units = base::parse_exact(text, base::max_scale))
+        exact = base::divide_rounded(*units, base::power_of_ten(base::max_scale - type.scale));
+      break;
+  }
+  if (!exact || !base::fits_int64(*exact)) return std::nullopt;
+  return static_cast<std::int64_t>(*exact);
+}
+
 template <class Quick>
-void parse_exact(const CsvRecords& records, std::size_t position, Type type, std::size_t number, PieceValues& values,
-                 std::vector<BadCell>& bad, Quick quick) {
+void parse_exact(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part, std::size_t number,
+                 PieceValues& values, std::vector<BadCell>& bad, Quick quick) {
   std::string scratch;
   const auto rows = static_cast<std::uint32_t>(records.rows());
   for (std::uint32_t row = 0; row < rows; ++row) {
@@ -153,12 +188,9 @@ void parse_exact(const CsvRecords& records, std::size_t position, Type type, std
     if (field.is_null()) {
       values.is_null[row] = 1;
     } else if (const std::string_view raw = records.raw(field); !quick(raw, value)) {
-      const auto parsed = parse_value(records.text(field, scratch), type);
-      if (parsed && base::fits_int64(parsed->exact())) {
-        value = static_cast<std::int64_t>(parsed->exact());
-      } else {
-        bad.push_back({row, number, Misfit::type});
-      }
+      const auto parsed = parse_part(records.text(field, scratch), type, part);
+      if (!parsed) bad.push_back({row, number, Misfit::type});
+      value = parsed.value_or(0);
     }
     values.exact[row] = value;
   }
@@ -202,15 +234,31 @@ void parse_text(const CsvRecords& records, std::size_t position, std::size_t num
 
 }  // namespace
 
-void parse_column(const CsvRecords& records, std::size_t position, Type type, std::size_t number, PieceValues& values,
-                  std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
+void parse_column(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part, std::size_t number,
+                  PieceValues& values, std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
   values.real.clear();
   values.text.clear();
   values.is_null.assign(records.rows(), 0);
   if (type.kind == TypeKind::text) return parse_text(records, position, number, values, unquoted, bad);
   if (type.kind == TypeKind::real) return parse_real(records, position, number, values, bad);
   values.exact.resize(records.rows());  // every one is written below: those of the column before may stay until then
-  const auto with = [&](auto quick) { parse_exact(records, position, type, number, values, bad, quick); };
+  const auto with = [&](auto quick) { parse_exact(records, position, type, part, number, values, bad, quick); };
+  switch (part) {
+    case base::FieldPart::date:
+      return with([parser = DatetimeParser()](std::string_view text, std::int64_t& value) mutable {
+        std::int64_t time = 0;
+        return parser.parse(text, value, time);
+      });
+    case base::FieldPart::time:
+      return with([parser = DatetimeParser()](std::string_view text, std::int64_t& value) mutable {
+        std::int64_t days = 0;
+        return parser.parse(text, days, value);
+      });
+    case base::FieldPart::round:
+      return with([](std::string_view, std::int64_t&) { return false; });
+    case base::FieldPart::whole:
+      break;
+  }
   switch (type.kind) {
     case TypeKind::integer:
       return with([](std::string_view text, std::int64_t& value) { return quick_integer(text, value); });
@@ -223,11 +271,9 @@ void parse_column(const CsvRecords& records, std::size_t position, Type type, st
         return parser.parse(text, value);
       });
     case TypeKind::datetime:
-      return with([parser = DateParser()](std::string_view text, std::int64_t& value) mutable {
+      return with([parser = DatetimeParser()](std::string_view text, std::int64_t& value) mutable {
         std::int64_t days = 0;
-        if (text.size() != 19 || (text[10] != ' ' && text[10] != 'T') || !parser.parse(text.substr(0, 10), days) ||
-            !quick_time(text.data() + 11, value))
-          return false;
+        if (!parser.parse(text, days, value)) return false;
         value += days * base::microseconds_per_day;
         return true;
       });

@@ -109,6 +109,8 @@ std::string Dialect::operation(const Node& node, const Texts& x, std::int64_t to
       return moved(x[0], x[1], base::Unit::month);
     case Function::add_years:
       return moved(x[0], x[1], base::Unit::year);
+    case Function::datetime:
+      return fmt::format("({} * 86400000000 + {})", x[0], x[1]);
     case Function::days_between:
       return fmt::format("({} - {})", x[1], x[0]);
     case Function::start_of:

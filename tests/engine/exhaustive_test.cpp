@@ -86,6 +86,7 @@ std::vector<Form> forms() {
       {{"second(", ")"}, "t", 'i'},
       {{"date(", ")"}, "m", 'y'},
       {{"time(", ")"}, "m", 't'},
+      {{"datetime(", ", ", ")"}, "yt", 'm'},
       {{"add_days(", ", ", ")"}, "yi", 'y'},
       {{"add_months(", ", ", ")"}, "yi", 'y'},
       {{"add_years(", ", ", ")"}, "yi", 'y'},

@@ -262,6 +262,10 @@ class Maker {
         return made_text(place, depth);
       case TypeKind::date:
         return made_date(place, depth);
+      case TypeKind::datetime:
+        if (chance(random_, 50)) return leaf(random_literal(random_, type));
+        return node({"datetime(", ", ", ")"},
+                    {expression(date, place, depth), expression({TypeKind::time, 0}, place, depth)});
       default:
         return leaf(random_literal(random_, type));
     }

@@ -340,6 +340,35 @@ TEST(CsvTable, CellsAreWhatTheirTypeReads) {
   }
 }
 
+TEST(CsvTable, PartsOfFieldsAreRead) {
+  const test::TempFolder folder;
+  folder.write("t.csv",
+               "at,x\n2024-02-29 08:30:15,1.005\n2024-02-29T23:59:59,-1.005\n,\n2024-01-31 00:00:00.000001,2\n"
+               "0001-01-01 00:00:00,-0.004999999999999999\n");
+  const auto table = read_all(request(folder, "t.csv",
+                                      {{"day", "at", {TypeKind::date, 0}, base::FieldPart::date},
+                                       {"time", "at", {TypeKind::time, 0}, base::FieldPart::time},
+                                       {"at", "at", {TypeKind::datetime, 0}},
+                                       {"x", "x", {TypeKind::decimal, 2}, base::FieldPart::round},
+                                       {"n", "x", {TypeKind::integer, 0}, base::FieldPart::round}}));
+  ASSERT_TRUE(table) << test::messages(table.error());
+  const auto shown = [&](std::size_t c) {
+    std::string list;
+    for (const Value& value : values_of(table->columns[c])) list += to_text(value, table->columns[c].type) + " ";
+    return list;
+  };
+  EXPECT_EQ(shown(0), "2024-02-29 2024-02-29  2024-01-31 0001-01-01 ");
+  EXPECT_EQ(shown(1), "08:30:15 23:59:59  00:00:00.000001 00:00:00 ");
+  EXPECT_EQ(shown(3), "1.01 -1.01  2.00 0.00 ");
+  EXPECT_EQ(shown(4), "1 -1  2 0 ");
+  folder.write("t.csv", "at,x\n2024-02-29,1\n2024-02-29 08:30:15,1.0000000000000000001\n");
+  const auto bad = read_all(request(folder, "t.csv",
+                                    {{"day", "at", {TypeKind::date, 0}, base::FieldPart::date},
+                                     {"x", "x", {TypeKind::decimal, 2}, base::FieldPart::round}}));
+  EXPECT_EQ(test::codes(bad.error()), "JR-507 JR-507");
+  EXPECT_NE(test::messages(bad.error()).find("a datetime like"), std::string::npos);
+}
+
 // Many pieces, read by several threads: the same rows in the same order, the same errors, the same rejects.
 TEST(CsvTable, ThreadsChangeNothing) {
   std::mt19937_64 random(test::test_seed(12));
