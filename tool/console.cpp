@@ -17,7 +17,7 @@ int exit_status(const Diagnostics& errors) {
   static constexpr std::array<std::string_view, 3> refused{"JR-803", "JR-804", "JR-805"};
   const Diagnostic& first = errors.front();
   if (std::find(refused.begin(), refused.end(), first.code) != refused.end()) return 1;
-  const bool typed = first.place.file == "<query>" || first.place.file == "<where>" || first.place.file == "<draft>" ||
+  const bool typed = first.place.file == "<query>" || first.place.file == "<where>" || first.place.file == "<draft>" || first.place.file == "<plan>" ||
                      (first.code == "JR-213" && first.place.file.empty());
   return typed || std::find(usage.begin(), usage.end(), first.code) != usage.end() ? 2 : 3;
 }

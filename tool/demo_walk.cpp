@@ -109,7 +109,7 @@ class Walk {
              "price_paid is only ever aggregated: its expression moves into avg_price, and the columns that it was "
              "built on,\n"
              "three levels down, go with it. Every row and every query is compared before a character is written.");
-    const auto refactoring = inline_column(*dataset, "sessions.price_paid");
+    const auto refactoring = refactor(*dataset, "inline sessions.price_paid");
     if (!refactoring) return tl::unexpected(refactoring.error());
     console_.print(report(*refactoring));
     return write(*dataset, *refactoring);

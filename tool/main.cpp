@@ -69,6 +69,7 @@ struct Arguments {
   std::vector<std::string> queries;
   bool keep = false;
   bool write = false;
+  RefactorSettings refactoring;
   std::string folder;
   AuditSettings audit;
   std::string sarif;
@@ -216,12 +217,11 @@ int run_unfold(const Arguments& arguments, const Options& options, Console& cons
 }
 
 int run_refactor(const Arguments& arguments, const Options& options, Console& console) {
-  if (arguments.steps.size() != 2 || arguments.steps[0] != "inline") {
-    fmt::print(stderr, "error: the refactoring of this version is: juniper refactor MODEL inline TABLE.COLUMN\n");
-    return 2;
-  }
+  std::string plan;
+  for (const std::string& word : arguments.steps) plan += (plan.empty() ? "" : " ") + word;
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    const auto refactoring = inline_column(dataset, arguments.steps[1]);
+    const auto refactoring = refactor(dataset, plan, arguments.refactoring);
+    console.clear_progress();
     if (!refactoring) return console.fail(refactoring.error());
     console.print(report(*refactoring));
     if (!refactoring->proved()) return 1;
@@ -425,11 +425,23 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
                             "Queries to look at; by default all saved ones that depend on the measure");
   draft_command->add_flag("--keep", arguments.keep, "Write the draft's definition into the model text");
   CLI::App* const refactor_command =
-      command("refactor", "Change the model text, with proofs: inline TABLE.COLUMN", run_refactor);
+      command("refactor", "Change the model text in one or more steps, with proofs and a ledger", run_refactor);
   refactor_command
-      ->add_option("STEP", arguments.steps,
-                   "inline TABLE.COLUMN: a calculated column moves into the measures that use it")
+      ->add_option(
+          "PLAN", arguments.steps,
+          "Steps one behind the other: inline TABLE.COLUMN (a calculated column moves into the measures that "
+          "use it), store 'TABLE.NAME = EXPRESSION' (the other way), split TABLE.COLUMN [into '(DATE, TIME)'], "
+          "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE")
       ->required();
+  refactor_command->add_option("--probes", arguments.refactoring.most_probes, "How many made-up queries to ask at most")
+      ->capture_default_str()
+      ->option_text("N");
+  refactor_command
+      ->add_option("--plan", arguments.refactoring.row_plan,
+                   "How to prove rows: engine, or naive (row by row, which shares nothing with the engine)")
+      ->transform(CLI::CheckedTransformer(std::map<std::string, Plan>{{"engine", Plan::engine}, {"naive", Plan::naive}},
+                                          CLI::ignore_case))
+      ->option_text("PLAN");
   refactor_command->add_flag("--write", arguments.write, "Write the change, when it is proved");
   command("baseline", "Record every saved query's result and time", run_baseline)
       ->add_option("--dir", arguments.folder, "The folder of the baseline")

@@ -1,4 +1,4 @@
-// Refactorings of a model text, each proved before it is offered.
+// Refactorings of a model text, proved before they are offered.
 #pragma once
 
 #include <cstdint>
@@ -6,17 +6,20 @@
 #include <string>
 #include <vector>
 
+#include "juniper/ask.h"
 #include "juniper/compare.h"
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 
 namespace juniper {
 
-// Stored values of a calculated column against the expression that stands for them now, over all rows.
+// What is stored in a column against what stands for it, over all rows of its table.
 struct RowProof {
   std::string column;      // "sessions.gross"
-  std::string expression;  // as it is written now, in terms of what stays stored
-  bool removed = false;    // false: the column stays, with the new expression
+  std::string expression;  // what it is compared with: an expression over what stays stored, or what became of it
+  std::string query;       // that counts the rows that differ, where a query can; to be asked of the model before, or
+                           // after where the column is new
+  bool removed = false;    // false: the column stays, or is new
   std::uint64_t rows = 0;  // compared: all of the table
   std::uint64_t differing = 0;
   std::vector<std::string> samples;  // "row 17: stored 3.20, computed 3.21"
@@ -28,6 +31,20 @@ struct QueryProof {
   Comparison comparison;
   std::int64_t before_nanoseconds = 0;  // medians of interleaved runs
   std::int64_t after_nanoseconds = 0;
+  std::int64_t before_spread = 0;  // from the fastest to the slowest run
+  std::int64_t after_spread = 0;
+};
+
+// Queries made up for the proof: the measures that the change can reach, by columns, pairs of columns and filters.
+struct ProbeProof {
+  std::vector<std::string> measures;
+  std::uint64_t possible = 0;         // probes that there are for these measures
+  std::uint64_t asked = 0;            // of them, before and after
+  std::uint64_t refused = 0;          // of those asked, with the same error before and after
+  std::uint64_t cells = 0;            // compared
+  std::uint64_t wide_columns = 0;     // columns left out, as they have more values than RefactorSettings allows
+  std::vector<QueryProof> differing;  // the first few that came out otherwise
+  bool cut_short() const { return asked < possible; }
 };
 
 // What the change is worth.
@@ -35,40 +52,66 @@ struct Ledger {
   std::uint64_t file_bytes_before = 0;
   std::uint64_t file_bytes_after = 0;
   std::int64_t load_nanoseconds_before = 0;  // as recorded when the store was loaded
-  std::int64_t load_nanoseconds_after = 0;   // without what the removed columns took
+  std::int64_t load_nanoseconds_after = 0;   // without what the removed columns took, with what the new ones take
   struct Column {
     std::string column;
     std::uint64_t bytes = 0;
     std::int64_t nanoseconds = 0;  // computing and encoding it at load
   };
   std::vector<Column> removed;
+  std::vector<Column> added;  // new, or stored in another way
+};
+
+// A file of the model text.
+struct TextChange {
+  std::string path;
+  std::string before;
+  std::string after;
 };
 
 struct Refactoring {
-  std::string title;  // "inline sessions.gross"
-  std::string model_path;
-  std::string text_before;
-  std::string text_after;
-  std::string diff;  // unified
+  std::string title;               // the steps, in the order in which they were carried out
+  std::vector<std::string> steps;  // "inline sessions.gross"
+  std::vector<std::string> notes;  // what is left out, or went with another step
+  std::vector<TextChange> texts;   // the model's files, the first one first
+  std::string diff;                // unified
   std::vector<RowProof> rows;
   std::vector<QueryProof> queries;
+  ProbeProof probes;
   Ledger ledger;
+  std::optional<Dataset> after;  // the changed model over its data
 
-  // True if every row and every query came out the same.
+  // True if every row, every query and every probe came out the same.
   bool proved() const;
 };
 
-// Moves a calculated column into the measures that use it, and removes it from the tables; with it go the calculated
-// columns that it was built on, as far as nothing else needs them stored. `column` is "TABLE.COLUMN". Other calculated
-// columns that read it keep their values, with its expression written in.
-//
-// Errors: JR-801 (no such column), JR-802 (not a calculated column), JR-803 (blocked: one error for each thing that
-// needs the column stored, at its place in the text: a query that groups or filters by it, a link, a sort order, a use
-// declared in the text, an aggregate in its own expression), and those of running the saved queries.
-Result<Refactoring> inline_column(const Dataset& dataset, const std::string& column);
+struct RefactorSettings {
+  std::uint64_t most_probes = 200;    // asked, in an order in which those that show most come first
+  std::uint64_t most_values = 20000;  // of a column that probes group by
+  Plan row_plan = Plan::engine;       // how rows are proved: naive takes long, and shares nothing with the engine
+};
 
-// Writes the new text, and the store that goes with it. Refuses what is not proved (JR-804) and a text that has changed
-// since (JR-805). Errors: JR-806 (cannot write).
+// Carries out a plan, one or more steps one behind the other:
+//
+//   inline TABLE.COLUMN              a calculated column moves into the measures that use it; with it go the calculated
+//                                    columns that it was built on, as far as nothing else needs them stored
+//   store TABLE.NAME = EXPRESSION    what measures compute row by row becomes a calculated column
+//   split TABLE.COLUMN [into (DATE, TIME)]   a timestamp of the source becomes a date and a time of day
+//   retype TABLE.COLUMN TYPE         a source's column gets a type that holds the same values
+//   round TABLE.COLUMN TYPE          … or a type with fewer digits
+//   drop TABLE.COLUMN, drop MEASURE  what nothing uses goes
+//
+// in an order that works, on the text and on a copy of the data, and proves it: all rows of each column that steps
+// touch, all saved queries, and probes. Nothing is written. Texts are edited where they must be; comments and layout
+// stay. The sources are read and never touched.
+//
+// Errors: JR-807 (not a plan), JR-801 (no such column or measure), JR-802 (a column that the step is not for), JR-803
+// (blocked: one error for each thing that is in the way, at its place in the text), and those of loading the changed
+// model and of running the saved queries.
+Result<Refactoring> refactor(const Dataset& dataset, const std::string& plan, const RefactorSettings& settings = {});
+
+// Writes the new texts, and the store that goes with them. Refuses what is not proved (JR-804) and a text that has
+// changed since (JR-805). Errors: JR-806 (cannot write), JR-601 (cannot write the store).
 Result<void> write(const Dataset& dataset, const Refactoring& refactoring);
 
 }  // namespace juniper

@@ -568,6 +568,7 @@ class ModelChecker {
       column.type = text.type->type;
       column.header = text.header.value_or(text.name.text);
       column.part = text.part;
+      column.source_span = text.source_span;
     }
     column.format = text.attributes.format.value_or("");
     column.description = text.attributes.description;

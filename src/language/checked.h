@@ -276,6 +276,7 @@ struct Column {
   bool hidden = false;
   std::string header;                             // the source's header; "" for a calculated column
   base::FieldPart part = base::FieldPart::whole;  // of the fields under it
+  Span source_span;                               // type and header in the text
   NodePtr expression;                             // of a calculated column, else null
   NodePtr from_row;  // of a column of a calculated table: what it takes of a row of the table's set
   std::optional<std::uint32_t> sorted_by;

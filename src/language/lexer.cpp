@@ -256,4 +256,18 @@ std::string written_text(std::string_view text) {
   return written + "\"";
 }
 
+std::string written_value(const Value& value, Type type) {
+  const std::string text = to_text(value, type);
+  switch (type.kind) {
+    case TypeKind::text:
+      return written_text(text);
+    case TypeKind::date:
+    case TypeKind::datetime:
+    case TypeKind::time:
+      return fmt::format("{} \"{}\"", to_string(type), text);
+    default:
+      return text;
+  }
+}
+
 }  // namespace juniper::language

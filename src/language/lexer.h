@@ -34,4 +34,7 @@ std::string written_name(std::string_view name);
 // The text as a literal: in quotes, with escapes.
 std::string written_text(std::string_view text);
 
+// A value that is not null as a literal.
+std::string written_value(const Value& value, Type type);
+
 }  // namespace juniper::language

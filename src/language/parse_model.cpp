@@ -127,6 +127,7 @@ syntax::Column Parser::column() {
   if (accept("=")) {
     column.expression = expression();
   } else {
+    const Span type_begin = token().span;
     column.type = type();
     if (is("from") && is_text(1)) {
       mark(Mark::attribute);
@@ -137,6 +138,7 @@ syntax::Column Parser::column() {
       take();
       part_of_field(column);
     }
+    column.source_span = since(type_begin);
   }
   column.attributes = attributes();
   column.span = since(begin);

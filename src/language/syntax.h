@@ -163,6 +163,7 @@ struct Column {
   std::optional<TypeName> type;       // a column of the source
   std::optional<std::string> header;  // its header there, when it differs from the name
   base::FieldPart part = base::FieldPart::whole;
+  Span source_span;          // type and header
   ExpressionPtr expression;  // a calculated column
   Attributes attributes;
 };

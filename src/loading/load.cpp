@@ -14,6 +14,7 @@
 #include "engine/rows.h"
 #include "juniper/dataset.h"
 #include "language/check.h"
+#include "loading/load_beside.h"
 #include "loading/read_table.h"
 #include "loading/resolve_link.h"
 #include "loading/row_order.h"
@@ -690,6 +691,25 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
 }
 
 }  // namespace
+
+namespace loading {
+
+Result<store::Store> load_beside(const Model& model, const std::filesystem::path& path, const store::Store& earlier,
+                                 const Options& options) {
+  std::set<std::string> to_sort;
+  for (const store::StoredTable& table : earlier.tables) {
+    if (table.order_asked) to_sort.insert(table.name);
+  }
+  store::StoreWriter writer(path);
+  Loader loader(model, options, to_sort, &earlier, nullptr, writer);
+  auto loaded = loader.run(signature(model.checked(), today_of(options)));
+  if (!loaded) return tl::unexpected(loaded.error());
+  if (auto accepted = accept(model, *loaded); !accepted) return tl::unexpected(accepted.error());
+  if (auto written = writer.finish(*loaded); !written) return tl::unexpected(written.error());
+  return loaded;
+}
+
+}  // namespace loading
 
 std::string store_path(const std::string& model_path, const Options& options) {
   if (!options.store.empty()) return options.store;

@@ -62,6 +62,7 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
   for (const Measure& measure : model.measures) block_slices(measure.expression, "measure '" + measure.name + "'");
   for (const Query& query : model.queries) {
     for (const QueryShow& item : query.show) block_slices(item.expression, "query '" + query.name + "'");
+    for (const Measure* draft : drafts_of(query)) block_slices(draft->expression, "query '" + query.name + "'");
   }
   for (const Query& query : model.queries) {
     for (const QueryBy& key : query.by) {

@@ -42,6 +42,17 @@ bool is_period(const Calendar& calendar, ColumnId column) {
 
 }  // namespace
 
+std::vector<const Measure*> drafts_of(const Query& query) {
+  std::vector<const Measure*> drafts;
+  if (!query.variant) return drafts;
+  for (const Measure& measure : query.variant->measures) {
+    const Span& at = measure.span;
+    if (at.file == query.span.file && at.begin >= query.span.begin && at.end <= query.span.end)
+      drafts.push_back(&measure);
+  }
+  return drafts;
+}
+
 std::string link_name(const CheckedModel& model, const Link& link) {
   const auto end = [&](const LinkEnd& e) {
     if (e.columns.size() == 1) return model.column_name({e.table, e.columns[0]});
@@ -81,6 +92,7 @@ std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
     for (const NodePtr& condition : query.where) named = named || names_column(condition, column);
     named = named || names_column(query.having, column);
     for (const QueryShow& item : query.show) named = named || names_column(item.expression, column);
+    for (const Measure* draft : drafts_of(query)) named = named || names_column(draft->expression, column);
     if (named) users.push_back({UserKind::query, query.name, query.span});
   }
   for (const std::string& who : model.column(column).used_by)

@@ -31,6 +31,9 @@ struct User {
 // another column counts as used by the link alone.
 std::vector<User> users_of_column(const language::CheckedModel& model, language::ColumnId column);
 
+// The measures that a query defines for itself alone.
+std::vector<const language::Measure*> drafts_of(const language::Query& query);
+
 // "measure", "calculated column", …
 std::string_view kind_name(UserKind kind);
 

@@ -105,20 +105,6 @@ std::optional<std::vector<ByValue>> differences_by(const Dataset& dataset, const
   return found;
 }
 
-std::string literal(const Value& value, Type type) {
-  const std::string text = to_text(value, type);
-  switch (type.kind) {
-    case TypeKind::text:
-      return written_text(text);
-    case TypeKind::date:
-    case TypeKind::datetime:
-    case TypeKind::time:
-      return fmt::format("{} \"{}\"", to_string(type), text);
-    default:
-      return text;
-  }
-}
-
 class SourceFinder {
  public:
   SourceFinder(const Dataset& dataset, const std::string& measure, const std::string& text)
@@ -200,7 +186,7 @@ class SourceFinder {
       if (is_null) {
         null = true;
       } else {
-        list += (list.empty() ? "" : ", ") + literal(b.value, type);
+        list += (list.empty() ? "" : ", ") + written_value(b.value, type);
       }
     }
     made.source.share = carried / all;
@@ -349,14 +335,14 @@ Result<void> keep(const Dataset& dataset, const Draft& draft) {
     const SourceText& source = model.sources[file];
     std::string after = source.text;
     if (present) {
-      refactor::TextEdits edits;
+      refactoring::TextEdits edits;
       edits.replace(model.measures[*present].expression->span, draft.definition);
-      after = edits.apply(source.text);
+      after = edits.apply(source.text, {file, 0, static_cast<std::uint32_t>(source.text.size())});
     } else {
       if (!after.empty() && after.back() != '\n') after += '\n';
       after += fmt::format("measure {} = {}\n", written_name(draft.measure), draft.definition);
     }
-    return refactor::replace_text(source.name, source.text, after);
+    return refactoring::replace_text(source.name, source.text, after);
   });
 }
 

@@ -4,19 +4,15 @@
 #include <unistd.h>
 
 #include <algorithm>
-#include <chrono>
 #include <filesystem>
-#include <fstream>
-#include <iterator>
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
-#include "engine/ask.h"
-#include "engine/query.h"
-#include "engine/rows.h"
-#include "loading/signature.h"
-#include "model/uses.h"
-#include "refactor/inline_text.h"
+#include "language/check.h"
+#include "loading/load_beside.h"
+#include "refactor/plan.h"
+#include "refactor/proofs.h"
+#include "refactor/steps.h"
 #include "refactor/text_edits.h"
 #include "refactor/text_file.h"
 
@@ -25,179 +21,185 @@ namespace juniper {
 namespace {
 
 using namespace language;
-
-Result<ColumnId> find_column(const CheckedModel& model, const std::string& written) {
-  const std::size_t point = written.find('.');
-  const auto fail = [&](std::string message, std::string fix) {
-    return tl::unexpected(base::error("JR-801", std::move(message), std::move(fix)));
-  };
-  if (point == std::string::npos)
-    return fail(fmt::format("'{}' does not name a column", written), "write TABLE.COLUMN");
-  const std::string table_name = written.substr(0, point);
-  const std::string column_name = written.substr(point + 1);
-  const auto table = model.find_table(table_name);
-  if (!table) {
-    std::vector<std::string> names;
-    for (const Table& t : model.tables) names.push_back(t.name);
-    return fail(fmt::format("there is no table '{}'", table_name), base::did_you_mean(table_name, names));
-  }
-  const auto column = model.tables[*table].find(column_name);
-  if (!column) {
-    std::vector<std::string> names;
-    for (const Column& c : model.tables[*table].columns) names.push_back(c.name);
-    return fail(fmt::format("there is no column '{}' in table '{}'", column_name, table_name),
-                base::did_you_mean(column_name, names));
-  }
-  return ColumnId{*table, *column};
-}
-
-// The stored data as the changed model wants it: without the removed columns, in the order of its tables and columns.
-store::Store store_for(const store::Store& before, const CheckedModel& after, const std::string& text,
-                       std::int64_t today) {
-  store::Store made = before;
-  made.model_texts[0].text = text;
-  made.signature = loading::signature(after, today);
-  for (std::size_t t = 0; t < after.tables.size(); ++t) {
-    std::vector<store::StoredColumn> columns;
-    for (const Column& column : after.tables[t].columns) {
-      const auto at = std::find_if(before.tables[t].columns.begin(), before.tables[t].columns.end(),
-                                   [&](const store::StoredColumn& c) { return c.name == column.name; });
-      columns.push_back(*at);
-    }
-    made.tables[t].columns = std::move(columns);
-  }
-  return made;
-}
-
-std::string shown(const Value& value, Type type) {
-  return value.is_null() ? "null" : to_text(value, type);
-}
-
-// Compares what is stored in a column with the values of an expression, row by row.
-Result<RowProof> prove_rows(const engine::Source& source, ColumnId id, const NodePtr& expression, unsigned threads) {
-  constexpr std::size_t most_samples = 5;
-  RowProof proof;
-  proof.column = source.model.column_name(id);
-  const auto computed = engine::evaluate_rows(source, id.table, expression, threads);
-  if (!computed) return tl::unexpected(computed.error());
-  const store::Column& stored = source.column(id);
-  for (std::uint64_t row = 0; row < stored.rows; ++row) {
-    ++proof.rows;
-    const Value was = stored.at(row);
-    const bool overflow = computed->values->state[row] == engine::State::overflow;
-    const Value is = computed->values->value_at(row);
-    if (!overflow && was == is) continue;
-    ++proof.differing;
-    if (proof.samples.size() < most_samples) {
-      proof.samples.push_back(fmt::format("row {}: stored {}, computed {}", row + 1, shown(was, stored.type),
-                                          overflow ? "an overflow" : shown(is, stored.type)));
-    }
-  }
-  return proof;
-}
-
-std::int64_t median(std::vector<std::int64_t> values) {
-  std::nth_element(values.begin(), values.begin() + static_cast<std::ptrdiff_t>(values.size() / 2), values.end());
-  return values[values.size() / 2];
-}
-
-// Runs one saved query on both models in turn.
-Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const std::string& name) {
-  constexpr int runs = 3;
-  QueryProof proof;
-  proof.query = name;
-  std::vector<std::int64_t> before_times;
-  std::vector<std::int64_t> after_times;
-  for (int run = 0; run < runs; ++run) {
-    const auto was = ask(before, {name, {}});
-    if (!was) return tl::unexpected(was.error());
-    const auto is = ask(after, {name, {}});
-    if (!is) return tl::unexpected(is.error());
-    if (run == 0) proof.comparison = compare(*was, *is);
-    before_times.push_back(was->nanoseconds);
-    after_times.push_back(is->nanoseconds);
-  }
-  proof.before_nanoseconds = median(before_times);
-  proof.after_nanoseconds = median(after_times);
-  return proof;
-}
+using refactoring::Applied;
+using refactoring::Claim;
+using refactoring::Step;
+using refactoring::Verb;
 
 std::filesystem::path file_of_store(const Dataset& dataset) {
   return store_path(dataset.model().path(), dataset.options());
 }
 
-// The size of the store without the removed columns, by writing it beside the present one.
-Result<std::uint64_t> measure_file(store::Store store, const std::filesystem::path& beside) {
-  const std::filesystem::path path = beside.string() + fmt::format(".{}.measured", ::getpid());
-  if (auto written = store::write_store(store, path); !written) return tl::unexpected(written.error());
+// The changed model over its data, in a store that is gone with the dataset.
+Result<Dataset> load_changed(const Dataset& before, const Model& model) {
+  const std::filesystem::path path = file_of_store(before).string() + fmt::format(".{}.changed", ::getpid());
+  auto loaded = loading::load_beside(model, path, before.store(), before.options());
   std::error_code ignored;
-  std::filesystem::remove(path, ignored);
-  return store.file_bytes;
+  std::filesystem::remove(path, ignored);  // what is mapped stays
+  if (!loaded) return tl::unexpected(loaded.error());
+  return Dataset(model, std::make_shared<const store::Store>(std::move(*loaded)), before.options());
 }
 
-// The changed model over the data of the dataset.
-Result<Dataset> changed(const Dataset& dataset, const std::string& text) {
-  auto model = Model::parse(dataset.model().path(), text);
-  if (!model) return tl::unexpected(model.error());
-  auto store = std::make_shared<const store::Store>(
-      store_for(dataset.store(), model->checked(), text, *dataset.options().today));
-  return Dataset(std::move(*model), std::move(store), dataset.options());
+// Carries out the steps of a plan one after the other, on texts.
+class Planner {
+ public:
+  explicit Planner(const Model& model) : first_(model), model_(model) {}
+
+  Result<void> run(std::vector<Step> steps) {
+    std::stable_sort(steps.begin(), steps.end(), [](const Step& a, const Step& b) { return a.verb < b.verb; });
+    while (!steps.empty()) {
+      // Of things to drop that name each other, those go first that nothing names.
+      auto next = steps.begin();
+      Result<Applied> done = refactoring::apply(model_, *next);
+      for (auto other = next; !done && done.error()[0].code == "JR-803" && next->verb == Verb::drop;) {
+        if (++other == steps.end()) break;
+        if (auto tried = refactoring::apply(model_, *other)) {
+          done = std::move(tried);
+          next = other;
+        }
+      }
+      if (!done && went_before(*next, done.error())) {
+        notes.push_back(fmt::format("'{}' was done by a step before it", next->text));
+        steps.erase(next);
+        continue;
+      }
+      if (!done) return tl::unexpected(done.error());
+      auto read = Model::parse(done->texts, first_.options());
+      if (!read) return tl::unexpected(read.error());
+      model_ = std::move(*read);
+      titles.push_back(next->text);
+      claims.insert(claims.end(), done->claims.begin(), done->claims.end());
+      notes.insert(notes.end(), done->notes.begin(), done->notes.end());
+      steps.erase(next);
+    }
+    return {};
+  }
+
+  const Model& model() const { return model_; }
+
+  std::vector<std::string> titles;
+  std::vector<Claim> claims;
+  std::vector<std::string> notes;
+
+ private:
+  // True if a column is gone that was there at first: an earlier step has moved it away with another.
+  bool went_before(const Step& step, const Diagnostics& errors) const {
+    const bool takes_away = step.verb == Verb::inline_column || step.verb == Verb::drop;
+    return takes_away && !step.table.empty() && errors[0].code == "JR-801" &&
+           refactoring::find_column(first_.checked(), step).has_value();
+  }
+
+  Model first_;
+  Model model_;
+};
+
+// The columns of the model before whose values, or way to be computed, change.
+std::set<ColumnId> changed_columns(const CheckedModel& before, const CheckedModel& after,
+                                   const std::vector<Claim>& claims) {
+  std::set<ColumnId> changed;
+  for (const Claim& claim : claims) {
+    const TableIndex t = *before.find_table(claim.table);
+    if (const auto column = before.tables[t].find(claim.column)) {
+      changed.insert({t, *column});
+    } else {
+      // A new column: what it is built on is read in another way.
+      for (const ColumnRef& ref : column_refs(after.tables[t].columns[*after.tables[t].find(claim.column)].expression))
+        changed.insert({*before.find_table(after.tables[ref.column.table].name), ref.column.column});
+    }
+  }
+  return changed;
+}
+
+// What a column's part of a load took. Columns of a source are encoded several at a time: their work counts for the
+// time in which that of their table was done.
+std::int64_t load_time(const store::StoredTable& table, const store::StoredColumn& column) {
+  if (column.calculated) return column.evaluate_nanoseconds + column.encode_nanoseconds;
+  std::int64_t work = 0;
+  for (const store::StoredColumn& each : table.columns) work += each.calculated ? 0 : each.encode_nanoseconds;
+  return work == 0
+             ? 0
+             : static_cast<std::int64_t>(static_cast<double>(column.encode_nanoseconds) *
+                                         static_cast<double>(table.encode_nanoseconds) / static_cast<double>(work));
+}
+
+Ledger ledger_of(const Dataset& before, const Dataset& after) {
+  Ledger ledger;
+  ledger.file_bytes_before = before.store().file_bytes;
+  ledger.file_bytes_after = after.store().file_bytes;
+  ledger.load_nanoseconds_before = ledger.load_nanoseconds_after = before.store().load_nanoseconds;
+  // What one side has and the other hasn't, or holds in another type.
+  const auto only_in = [](const store::Store& here, const store::Store& there) {
+    std::vector<Ledger::Column> columns;
+    for (const store::StoredTable& table : here.tables) {
+      const auto other = std::find_if(there.tables.begin(), there.tables.end(),
+                                      [&](const store::StoredTable& t) { return t.name == table.name; });
+      for (const store::StoredColumn& column : table.columns) {
+        const bool same = other != there.tables.end() &&
+                          std::any_of(other->columns.begin(), other->columns.end(), [&](const store::StoredColumn& c) {
+                            return c.name == column.name && c.data.type == column.data.type;
+                          });
+        if (!same) {
+          columns.push_back({table.name + "." + column.name, column.data.bytes(), load_time(table, column)});
+        }
+      }
+    }
+    return columns;
+  };
+  ledger.removed = only_in(before.store(), after.store());
+  ledger.added = only_in(after.store(), before.store());
+  for (const Ledger::Column& column : ledger.removed) ledger.load_nanoseconds_after -= column.nanoseconds;
+  for (const Ledger::Column& column : ledger.added) ledger.load_nanoseconds_after += column.nanoseconds;
+  return ledger;
 }
 
 }  // namespace
 
 bool Refactoring::proved() const {
   return std::all_of(rows.begin(), rows.end(), [](const RowProof& p) { return p.differing == 0; }) &&
-         std::all_of(queries.begin(), queries.end(), [](const QueryProof& p) { return p.comparison.same(); });
+         std::all_of(queries.begin(), queries.end(), [](const QueryProof& p) { return p.comparison.same(); }) &&
+         probes.differing.empty();
 }
 
-Result<Refactoring> inline_column(const Dataset& dataset, const std::string& column) {
+Result<Refactoring> refactor(const Dataset& dataset, const std::string& text, const RefactorSettings& settings) {
   return base::guarded([&]() -> Result<Refactoring> {
-    const CheckedModel& model = dataset.model().checked();
-    const auto id = find_column(model, column);
-    if (!id) return tl::unexpected(id.error());
-    const auto plan = refactor::plan_inline(model, *id);
-    if (!plan) return tl::unexpected(plan.error());
-    const auto after = changed(dataset, plan->text);
+    auto steps = refactoring::parse_plan(text);
+    if (!steps) return tl::unexpected(steps.error());
+    Planner planner(dataset.model());
+    if (auto planned = planner.run(std::move(*steps)); !planned) return tl::unexpected(planned.error());
+    const auto report = [&](const std::string& step, std::uint64_t done, std::uint64_t total) {
+      if (dataset.options().progress) dataset.options().progress({step, 0, done, total});
+    };
+    const auto after = load_changed(dataset, planner.model());
     if (!after) return tl::unexpected(after.error());
 
     Refactoring made;
-    made.title = "inline " + column;
-    made.model_path = dataset.model().path();
-    made.text_before = dataset.model().text();
-    made.text_after = plan->text;
-    made.diff = refactor::unified_diff(made.text_before, made.text_after, made.model_path);
-
-    const std::set<ColumnId> removed(plan->removed.begin(), plan->removed.end());
-    const engine::Source source = engine::source_of(dataset);
-    std::vector<ColumnId> to_prove = plan->removed;
-    to_prove.insert(to_prove.end(), plan->rewritten.begin(), plan->rewritten.end());
-    for (const ColumnId proved : to_prove) {
-      auto proof = prove_rows(source, proved, refactor::expand(model, model.column(proved).expression, removed),
-                              dataset.options().threads);
+    made.steps = planner.titles;
+    made.title = fmt::format("{}", fmt::join(planner.titles, ", "));
+    made.notes = planner.notes;
+    const std::vector<ModelText> before_texts = dataset.model().texts();
+    const std::vector<ModelText> after_texts = planner.model().texts();
+    for (std::size_t file = 0; file < before_texts.size(); ++file) {
+      made.texts.push_back({before_texts[file].name, before_texts[file].text, after_texts[file].text});
+      made.diff += refactoring::unified_diff(before_texts[file].text, after_texts[file].text, before_texts[file].name);
+    }
+    for (const Claim& claim : planner.claims) {
+      report("proving the rows of " + claim.table + "." + claim.column, 0, 0);
+      auto proof = refactoring::prove_rows(dataset, *after, claim, settings.row_plan);
       if (!proof) return tl::unexpected(proof.error());
-      proof->expression = refactor::expanded_text(model, proved, removed);
-      proof->removed = removed.contains(proved);
       made.rows.push_back(std::move(*proof));
     }
     for (const std::string& query : dataset.model().queries()) {
-      auto proof = prove_query(dataset, *after, query);
+      report("proving the query " + query, 0, 0);
+      auto proof = refactoring::prove_query(dataset, *after, query);
       if (!proof) return tl::unexpected(proof.error());
       made.queries.push_back(std::move(*proof));
     }
-
-    Ledger& ledger = made.ledger;
-    ledger.file_bytes_before = dataset.store().file_bytes;
-    const auto bytes = measure_file(after->store(), file_of_store(dataset));
-    if (!bytes) return tl::unexpected(bytes.error());
-    ledger.file_bytes_after = *bytes;
-    ledger.load_nanoseconds_before = ledger.load_nanoseconds_after = dataset.store().load_nanoseconds;
-    for (const ColumnId gone : plan->removed) {
-      const store::StoredColumn& stored = dataset.store().tables[gone.table].columns[gone.column];
-      const std::int64_t time = stored.evaluate_nanoseconds + stored.encode_nanoseconds;
-      ledger.removed.push_back({model.column_name(gone), stored.data.bytes(), time});
-      ledger.load_nanoseconds_after -= time;
-    }
+    report("asking probes", 0, 0);
+    made.probes = refactoring::probe(
+        dataset, *after, changed_columns(dataset.model().checked(), planner.model().checked(), planner.claims),
+        settings);
+    made.ledger = ledger_of(dataset, *after);
+    made.after = *after;
     return made;
   });
 }
@@ -207,20 +209,26 @@ Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
     const auto fail = [](std::string code, std::string message, std::string fix) {
       return tl::unexpected(base::error(std::move(code), std::move(message), std::move(fix)));
     };
-    if (!refactoring.proved())
+    if (!refactoring.proved() || !refactoring.after)
       return fail("JR-804", "the change was not written: its proof failed",
                   "look at the differing rows and cells above");
-    if (refactoring.model_path != dataset.model().path()) {
+    if (refactoring.texts[0].path != dataset.model().path()) {
       return fail("JR-806", "this change was made for another model text", "run the refactoring on this one");
     }
-    const auto after = changed(dataset, refactoring.text_after);
-    if (!after) return tl::unexpected(after.error());
-    // The text first, beside its place and renamed; a store that does not fit it yet is loaded again by whoever needs
-    // it.
-    if (auto written = refactor::replace_text(refactoring.model_path, refactoring.text_before, refactoring.text_after);
-        !written)
-      return written;
-    store::Store store = after->store();
+    // All files are looked at before one is touched.
+    for (const TextChange& text : refactoring.texts) {
+      const auto now = refactoring::read_text(text.path);
+      if (!now) return tl::unexpected(now.error());
+      if (*now != text.before)
+        return fail("JR-805", fmt::format("{} has changed since it was read", text.path), "run the command again");
+    }
+    // The texts first, each beside its place and renamed; a store that does not fit them yet is loaded again by whoever
+    // needs it.
+    for (const TextChange& text : refactoring.texts) {
+      if (text.before == text.after) continue;
+      if (auto written = refactoring::replace_text(text.path, text.before, text.after); !written) return written;
+    }
+    store::Store store = refactoring.after->store();
     store.load_nanoseconds = refactoring.ledger.load_nanoseconds_after;
     return store::write_store(store, file_of_store(dataset));
   });

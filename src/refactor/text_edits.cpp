@@ -13,7 +13,7 @@
 
 #include <sstream>
 
-namespace juniper::refactor {
+namespace juniper::refactoring {
 
 void TextEdits::remove_declaration(std::string_view text, language::Span span) {
   const auto is_blank = [](char c) { return c == ' ' || c == '\t'; };
@@ -39,15 +39,21 @@ std::string TextEdits::apply(std::string_view text, language::Span span) const {
   std::string result;
   std::uint32_t at = span.begin;
   for (const auto& [part, replacement] : edits_) {
-    if (part.first < at || part.second > span.end) continue;
-    result.append(text.substr(at, part.first - at)).append(replacement);
-    at = part.second;
+    const auto [file, begin, end] = part;
+    if (file != span.file || begin < at || end > span.end) continue;
+    result.append(text.substr(at, begin - at)).append(replacement);
+    at = end;
   }
   return result.append(text.substr(at, span.end - at));
 }
 
-std::string TextEdits::apply(std::string_view text) const {
-  return apply(text, {0, 0, static_cast<std::uint32_t>(text.size())});
+std::vector<ModelText> TextEdits::apply(const std::vector<ModelText>& texts) const {
+  std::vector<ModelText> after = texts;
+  for (std::uint32_t file = 0; file < after.size(); ++file) {
+    std::string& text = after[file].text;
+    text = apply(text, {file, 0, static_cast<std::uint32_t>(text.size())});
+  }
+  return after;
 }
 
 namespace {
@@ -71,4 +77,4 @@ std::string unified_diff(const std::string& before, const std::string& after, co
   return fmt::format("--- {0}\n+++ {0} (proposed)\n{1}", name, out.str());
 }
 
-}  // namespace juniper::refactor
+}  // namespace juniper::refactoring

@@ -8,7 +8,7 @@
 
 #include "base/diagnostics.h"
 
-namespace juniper::refactor {
+namespace juniper::refactoring {
 
 Result<std::string> read_text(const std::string& path) {
   std::error_code ignored;
@@ -36,4 +36,4 @@ Result<void> replace_text(const std::string& path, const std::string& before, co
   return {};
 }
 
-}  // namespace juniper::refactor
+}  // namespace juniper::refactoring

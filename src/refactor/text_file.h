@@ -5,7 +5,7 @@
 
 #include "juniper/diagnostics.h"
 
-namespace juniper::refactor {
+namespace juniper::refactoring {
 
 // The text of a file. Errors: JR-806 (it can't be read).
 Result<std::string> read_text(const std::string& path);
@@ -14,4 +14,4 @@ Result<std::string> read_text(const std::string& path);
 // something else), JR-806 (it can't be read or written).
 Result<void> replace_text(const std::string& path, const std::string& before, const std::string& after);
 
-}  // namespace juniper::refactor
+}  // namespace juniper::refactoring

@@ -767,10 +767,10 @@ std::string verdict(const Refactoring& refactoring) {
   const bool smaller = ledger.file_bytes_after <= ledger.file_bytes_before;
   const std::uint64_t bytes =
       smaller ? ledger.file_bytes_before - ledger.file_bytes_after : ledger.file_bytes_after - ledger.file_bytes_before;
-  std::string text =
-      fmt::format("{} {} the file; saves {} of each load", smaller ? "Takes" : "Adds",
-                  base::format_bytes(bytes) + (smaller ? " off" : " to"),
-                  base::format_nanoseconds(ledger.load_nanoseconds_before - ledger.load_nanoseconds_after));
+  const std::int64_t saved = ledger.load_nanoseconds_before - ledger.load_nanoseconds_after;
+  std::string text = fmt::format("{} {} the file; {} {} {} each load", smaller ? "Takes" : "Adds",
+                                 base::format_bytes(bytes) + (smaller ? " off" : " to"), saved < 0 ? "adds" : "saves",
+                                 base::format_nanoseconds(std::abs(saved)), saved < 0 ? "to" : "of");
   if (slowest != nullptr && cost(*slowest) > 0) {
     text += fmt::format("; costs {} in '{}', the most of all queries", base::format_nanoseconds(cost(*slowest)),
                         slowest->query);
@@ -791,13 +791,15 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   for (const QueryProof& q : refactoring.queries)
     table.rows.push_back(time_row("query " + q.query, q.before_nanoseconds, q.after_nanoseconds));
   made.blocks.push_back(std::move(table));
-  Table removed{"removed_columns",
-                InCsv::no,
-                {left("column", "no longer stored"), right("bytes", "bytes"), right("nanoseconds", "time at load")},
-                {}};
-  for (const Ledger::Column& c : ledger.removed)
-    removed.rows.push_back({{cell::text(c.column), cell::bytes(c.bytes), cell::nanoseconds(c.nanoseconds)}});
-  made.blocks.push_back(std::move(removed));
+  const auto list_columns = [&](const char* key, const char* header, const std::vector<Ledger::Column>& columns) {
+    Table listed{
+        key, InCsv::no, {left("column", header), right("bytes", "bytes"), right("nanoseconds", "time at load")}, {}};
+    for (const Ledger::Column& c : columns)
+      listed.rows.push_back({{cell::text(c.column), cell::bytes(c.bytes), cell::nanoseconds(c.nanoseconds)}});
+    if (!columns.empty()) made.blocks.push_back(std::move(listed));
+  };
+  list_columns("removed_columns", "no longer stored", ledger.removed);
+  list_columns("added_columns", "stored instead", ledger.added);
   made.blocks.push_back(Paragraph{"\n" + verdict(refactoring)});
 }
 
@@ -889,22 +891,50 @@ Report report(const Draft& draft) {
   return made;
 }
 
+namespace {
+
+// What probes found; those that differ are added to what was compared.
+void add_probes(const ProbeProof& probes, std::vector<std::pair<std::string, Comparison>>& compared, Report& made) {
+  made.blocks.push_back(Heading{"Proof by probes: the measures that the change can reach, by columns and filters"});
+  if (probes.measures.empty()) {
+    made.blocks.push_back(Paragraph{"\nNo measure reads what has changed."});
+    return;
+  }
+  Table table{
+      "probes",
+      InCsv::no,
+      {right("measures", "measures"), right("possible", "probes"), right("asked", "asked"),
+       right("refused", "refused by both"), right("cells", "cells compared"), right("differing", "probes that differ"),
+       right("wide_columns", "columns too wide"), left("cut_short", "cut short")},
+      {}};
+  table.rows.push_back({{cell::count(probes.measures.size()), cell::count(probes.possible), cell::count(probes.asked),
+                         cell::count(probes.refused), cell::count(probes.cells), cell::count(probes.differing.size()),
+                         cell::count(probes.wide_columns), cell::boolean(probes.cut_short())},
+                        !probes.differing.empty()});
+  made.blocks.push_back(std::move(table));
+  for (const QueryProof& probe : probes.differing) compared.emplace_back(probe.query, probe.comparison);
+}
+
+}  // namespace
+
 Report report(const Refactoring& refactoring) {
   Report made;
   made.blocks.push_back(Fact{"refactoring", "refactoring", cell::text(refactoring.title)});
+  for (const std::string& note : refactoring.notes) made.blocks.push_back(Fact{"note", "note", cell::text(note)});
   made.blocks.push_back(
       Fact{"proved",
            "proved",
            {Cell::Kind::boolean,
-            refactoring.proved() ? "yes: every row and every query came out the same" : "NO: see what differs below",
+            refactoring.proved() ? "yes: every row, query and probe came out the same" : "NO: see what differs below",
             refactoring.proved() ? "true" : "false"}});
   made.blocks.push_back(Heading{"Change of the text"});
   made.blocks.push_back(Verbatim{"diff", refactoring.diff});
-  made.blocks.push_back(Heading{"Proof by rows: what is stored against what the expression gives"});
+  if (!refactoring.rows.empty())
+    made.blocks.push_back(Heading{"Proof by rows: what was stored against what stands for it now"});
   Table rows{"rows",
              InCsv::no,
              {left("column", "column"), left("removed", "removed"), right("rows", "rows compared"),
-              right("differing", "differing"), left("expression", "expression now")},
+              right("differing", "differing"), left("expression", "now")},
              {}};
   Table samples{"row_differences", InCsv::no, {left("column", "column"), left("difference", "difference")}, {}};
   for (const RowProof& p : refactoring.rows) {
@@ -914,7 +944,7 @@ Report report(const Refactoring& refactoring) {
     for (const std::string& sample : p.samples)
       samples.rows.push_back({{cell::text(p.column), cell::text(sample)}, true});
   }
-  made.blocks.push_back(std::move(rows));
+  if (!rows.rows.empty()) made.blocks.push_back(std::move(rows));
   if (!samples.rows.empty()) made.blocks.push_back(std::move(samples));
   made.blocks.push_back(Heading{"Proof by queries: every saved query, before and after"});
   Table queries{"queries",
@@ -932,6 +962,7 @@ Report report(const Refactoring& refactoring) {
     compared.emplace_back(q.query, q.comparison);
   }
   made.blocks.push_back(std::move(queries));
+  add_probes(refactoring.probes, compared, made);
   if (Table differences = difference_table(compared); !differences.rows.empty())
     made.blocks.push_back(std::move(differences));
   add_ledger(refactoring, made);

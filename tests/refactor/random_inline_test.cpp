@@ -106,17 +106,17 @@ TEST(RandomInline, KeepsEveryRowAndEveryQuery) {
     const auto before = ask(dataset, {"q", {}});
     ASSERT_TRUE(before) << made.text;
     for (std::size_t c = 0; c < made.columns; ++c) {
-      const auto change = inline_column(dataset, "fact.c" + std::to_string(c));
+      const auto change = refactor(dataset, "inline fact.c" + std::to_string(c));
       ASSERT_TRUE(change) << "seed " << seed << "\n" << made.text << test::messages(change.error());
       ASSERT_TRUE(change->proved()) << "seed " << seed << "\n" << made.text << change->diff;
       ++inlined;
       removed += static_cast<int>(change->ledger.removed.size());
       // The text alone, loaded from the files, gives the same answers.
-      const test::SmallModel after(change->text_after, made.files);
+      const test::SmallModel after(change->texts[0].after, made.files);
       const auto now = ask(after.open(), {"q", {}});
-      ASSERT_TRUE(now) << change->text_after;
+      ASSERT_TRUE(now) << change->texts[0].after;
       ASSERT_TRUE(compare(*before, *now).same()) << "seed " << seed << "\n" << change->diff;
-      EXPECT_EQ(change->text_after.find("c" + std::to_string(c) + " ="), std::string::npos);
+      EXPECT_EQ(change->texts[0].after.find("c" + std::to_string(c) + " ="), std::string::npos);
     }
   }
   EXPECT_GT(inlined, 150);

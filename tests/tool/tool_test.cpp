@@ -152,6 +152,7 @@ TEST_F(ToolTest, WrongUsageIs2) {
   expect_error(run_tool({"ask", model_, "monthly", "--today", "yesterday"}), 2, "--today");
   expect_error(run_tool({"refactor", model_, "inline", "sessions.grss"}), 2, "did you mean 'gross'?");
   expect_error(run_tool({"refactor", model_, "inline"}), 2, "inline TABLE.COLUMN");
+  expect_error(run_tool({"refactor", model_, "splt", "sessions.started"}), 2, "did you mean 'split'?");
   expect_error(run_tool({"demo", folder_.path("d"), "--sessions", "3"}), 2, "--sessions");
   EXPECT_EQ(run_tool({"--help"}).status, 0);
   EXPECT_NE(run_tool({"weigh", "--help"}).out.find("--top"), std::string::npos);
@@ -241,7 +242,7 @@ TEST_F(ToolTest, TheDemoWalksThroughEveryStep) {
                               "$ juniper baseline", "$ juniper refactor", "$ juniper check"}) {
     EXPECT_NE(run.out.find(command), std::string::npos) << command;
   }
-  EXPECT_NE(run.out.find("yes: every row and every query came out the same"), std::string::npos);
+  EXPECT_NE(run.out.find("yes: every row, query and probe came out the same"), std::string::npos);
   EXPECT_NE(run.out.find("passed"), std::string::npos);
   // A second walk in the same folder begins from the start.
   EXPECT_EQ(run_tool({"demo", "walk", "--sessions", "2000", "--seed", "3"}, folder_.path()).status, 0);

@@ -1,4 +1,4 @@
-#include "refactor/inline_text.h"
+#include "refactor/steps.h"
 
 #include <fmt/format.h>
 
@@ -12,7 +12,7 @@
 #include "model/inlining.h"
 #include "refactor/text_edits.h"
 
-namespace juniper::refactor {
+namespace juniper::refactoring {
 
 using namespace language;
 
@@ -167,48 +167,6 @@ bool reads_any(const NodePtr& expression, const std::set<ColumnId>& columns) {
   return reads;
 }
 
-// The new text must mean what the tree means: each expression that was rewritten is read back and compared.
-Result<void> check_meaning(const CheckedModel& before, const std::string& text, const std::set<ColumnId>& removed) {
-  Sources sources;
-  const std::uint32_t file = sources.add({before.sources[0].name, text});
-  Diagnostics diagnostics;
-  const syntax::Model tree = parse_model(sources, file, diagnostics);
-  const CheckedModel after = check_model(tree, sources, {}, diagnostics);
-  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
-  const auto differs = [&](const NodePtr& old_node, const NodePtr& new_node) {
-    return canonical(before, expand(before, old_node, removed), OuterRows::by_order) !=
-           canonical(after, new_node, OuterRows::by_order);
-  };
-  const auto failed = [&](Span span, const std::string& name) {
-    return tl::unexpected(Diagnostics{before.sources.diagnostic(
-        Severity::error, "JR-803", span,
-        fmt::format("'{}' would not mean the same with the column's expression written in", name),
-        "a name in it is read differently there: write its path out, or rename the row")});
-  };
-  for (std::size_t m = 0; m < before.measures.size(); ++m) {
-    if (differs(before.measures[m].expression, after.measures[m].expression))
-      return failed(before.measures[m].span, before.measures[m].name);
-  }
-  for (std::size_t t = 0; t < before.tables.size(); ++t) {
-    for (std::uint32_t c = 0; c < before.tables[t].columns.size(); ++c) {
-      const Column& column = before.tables[t].columns[c];
-      if (!column.is_calculated() || removed.contains({static_cast<TableIndex>(t), c})) continue;
-      const auto index = after.tables[t].find(column.name);
-      if (!index || differs(column.expression, after.tables[t].columns[*index].expression))
-        return failed(column.span, column.name);
-    }
-  }
-  for (std::size_t q = 0; q < before.queries.size(); ++q) {
-    for (std::size_t s = 0; s < before.queries[q].show.size(); ++s) {
-      if (differs(before.queries[q].show[s].expression, after.queries[q].show[s].expression))
-        return failed(before.queries[q].show[s].span, before.queries[q].name);
-    }
-  }
-  return {};
-}
-
-}  // namespace
-
 NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
   if (!node) return node;
   if (node->op == Op::column && removed.contains(node->column.column)) {
@@ -226,7 +184,59 @@ std::string expanded_text(const CheckedModel& model, ColumnId column, const std:
   return TextExpander(model, removed).text_of(column, column.table, {});
 }
 
-Result<InlinePlan> plan_inline(const CheckedModel& model, ColumnId id) {
+// The new texts must mean what the trees mean: each expression that was rewritten is read back and compared.
+Result<void> check_meaning(const Model& before_model, const Model& after_model, const std::set<ColumnId>& removed) {
+  const CheckedModel& before = before_model.checked();
+  const CheckedModel& after = after_model.checked();
+  const auto differs = [&](const CheckedModel& old_model, const NodePtr& old_node, const CheckedModel& new_model,
+                           const NodePtr& new_node) {
+    return canonical(old_model, expand(old_model, old_node, removed), OuterRows::by_order) !=
+           canonical(new_model, new_node, OuterRows::by_order);
+  };
+  const auto failed = [&](Span span, const std::string& name) {
+    return tl::unexpected(Diagnostics{before.sources.diagnostic(
+        Severity::error, "JR-803", span,
+        fmt::format("'{}' would not mean the same with the column's expression written in", name),
+        "a name in it is read differently there: write its path out, or rename the row")});
+  };
+  const auto compare_measures = [&](const CheckedModel& was, const CheckedModel& is) -> Result<void> {
+    for (std::size_t m = 0; m < was.measures.size(); ++m) {
+      if (differs(was, was.measures[m].expression, is, is.measures[m].expression))
+        return failed(was.measures[m].span, was.measures[m].name);
+    }
+    return {};
+  };
+  if (auto same = compare_measures(before, after); !same) return same;
+  for (std::size_t t = 0; t < before.tables.size(); ++t) {
+    for (std::uint32_t c = 0; c < before.tables[t].columns.size(); ++c) {
+      const Column& column = before.tables[t].columns[c];
+      if (!column.is_calculated() || removed.contains({static_cast<TableIndex>(t), c})) continue;
+      const auto index = after.tables[t].find(column.name);
+      if (!index || differs(before, column.expression, after, after.tables[t].columns[*index].expression))
+        return failed(column.span, column.name);
+    }
+  }
+  for (std::size_t q = 0; q < before.queries.size(); ++q) {
+    const CheckedModel& was = own_model(before, before.queries[q]);
+    const CheckedModel& is = own_model(after, after.queries[q]);
+    for (std::size_t s = 0; s < before.queries[q].show.size(); ++s) {
+      if (differs(was, before.queries[q].show[s].expression, is, after.queries[q].show[s].expression))
+        return failed(before.queries[q].show[s].span, before.queries[q].name);
+    }
+    if (before.queries[q].variant) {
+      if (auto same = compare_measures(was, is); !same) return same;
+    }
+  }
+  return {};
+}
+
+}  // namespace
+
+Result<Applied> inline_column(const Model& read, const Step& step) {
+  const CheckedModel& model = read.checked();
+  const auto found = find_column(model, step);
+  if (!found) return tl::unexpected(found.error());
+  const ColumnId id = *found;
   const Column& column = model.column(id);
   if (!column.is_calculated()) {
     return tl::unexpected(Diagnostics{
@@ -234,42 +244,48 @@ Result<InlinePlan> plan_inline(const CheckedModel& model, ColumnId id) {
                                  fmt::format("{} is read from the source, not calculated", model.column_name(id)),
                                  "only a calculated column has an expression that can move into measures")});
   }
-  if (model.sources.size() > 1) {
-    return tl::unexpected(Diagnostics{model.sources.diagnostic(
-        Severity::error, "JR-803", column.name_span, "a model with included files is not edited in this version",
-        "put its text into one file")});
-  }
-  for (const Query& query : model.queries) {
-    if (!query.variant) continue;
-    return tl::unexpected(Diagnostics{model.sources.diagnostic(
-        Severity::error, "JR-803", query.span,
-        fmt::format("query '{}' has drafts of its own, and these are not rewritten in this version", query.name),
-        "make the draft a measure")});
-  }
   if (Diagnostics blocked = model::inlining_blockers(model, id); !blocked.empty())
     return tl::unexpected(std::move(blocked));
-  InlinePlan plan;
-  plan.removed = columns_to_remove(model, id);
-  const std::set<ColumnId> removed(plan.removed.begin(), plan.removed.end());
-  const TextExpander expander(model, removed);
-  const std::string& text = model.sources[0].text;
+  const std::vector<ColumnId> gone = columns_to_remove(model, id);
+  const std::set<ColumnId> removed(gone.begin(), gone.end());
+  Applied made;
+  const auto claim = [&](ColumnId proved) {
+    made.claims.push_back({Claim::Kind::inlined,
+                           model.tables[proved.table].name,
+                           model.column(proved).name,
+                           {},
+                           expanded_text(model, proved, removed),
+                           removed.contains(proved)});
+  };
   TextEdits edits;
-  for (const ColumnId gone : plan.removed) edits.remove_declaration(text, model.column(gone).span);
-  for (const Measure& measure : model.measures) expander.rewrite(measure.expression, edits);
+  for (const ColumnId each : gone) {
+    edits.remove_declaration(model.sources[model.column(each).span.file].text, model.column(each).span);
+    claim(each);
+  }
+  const auto rewrite_measures = [&](const CheckedModel& of) {
+    const TextExpander expander(of, removed);
+    for (const Measure& measure : of.measures) expander.rewrite(measure.expression, edits);
+  };
+  rewrite_measures(model);
   for (const Query& query : model.queries) {
+    if (query.variant) rewrite_measures(*query.variant);
+    const TextExpander expander(own_model(model, query), removed);
     for (const QueryShow& item : query.show) expander.rewrite(item.expression, edits);
   }
+  const TextExpander expander(model, removed);
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
     for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
       const NodePtr& expression = model.tables[t].columns[c].expression;
       if (removed.contains({t, c}) || !reads_any(expression, removed)) continue;
       expander.rewrite(expression, edits);
-      plan.rewritten.push_back({t, c});
+      claim({t, c});
     }
   }
-  plan.text = edits.apply(text);
-  if (auto meant = check_meaning(model, plan.text, removed); !meant) return tl::unexpected(meant.error());
-  return plan;
+  made.texts = edits.apply(read.texts());
+  const auto after = read_again(read, made.texts, step);
+  if (!after) return tl::unexpected(after.error());
+  if (auto meant = check_meaning(read, *after, removed); !meant) return tl::unexpected(meant.error());
+  return made;
 }
 
-}  // namespace juniper::refactor
+}  // namespace juniper::refactoring

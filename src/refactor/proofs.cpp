@@ -1,0 +1,246 @@
+#include "refactor/proofs.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/calendar.h"
+#include "base/exact.h"
+#include "engine/ask.h"
+#include "engine/rows.h"
+#include "language/lexer.h"
+#include "store/store.h"
+
+namespace juniper::refactoring {
+
+namespace {
+
+using namespace language;
+
+constexpr std::size_t most_samples = 5;
+
+std::string shown(const Value& value, Type type) {
+  return value.is_null() ? "null" : to_text(value, type);
+}
+
+const store::Column& column_of(const Dataset& dataset, const std::string& table, const std::string& column) {
+  const CheckedModel& model = dataset.model().checked();
+  const TableIndex t = *model.find_table(table);
+  return dataset.store().tables[t].columns[*model.tables[t].find(column)].data;
+}
+
+// A column's values, row by row; each code is decoded once as long as it repeats.
+class Values {
+ public:
+  explicit Values(const store::Column& column) : column_(column), codes_(store::block_rows) {}
+  const Value& at(std::uint64_t row) {
+    if (row / store::block_rows != block_) {
+      block_ = row / store::block_rows;
+      column_.codes.decode_block(block_, codes_.data());
+    }
+    const std::uint64_t code = codes_[row % store::block_rows];
+    if (!known_ || code != code_) {
+      code_ = code;
+      known_ = true;
+      value_ = code == column_.null_code ? Value() : column_.value_of(code);
+    }
+    return value_;
+  }
+
+ private:
+  const store::Column& column_;
+  std::vector<std::uint64_t> codes_;
+  std::uint64_t block_ = std::numeric_limits<std::uint64_t>::max();
+  std::uint64_t code_ = 0;
+  bool known_ = false;
+  Value value_;
+};
+
+// Compares row by row: `holds(row)` gives what differs, or nothing.
+template <class Differs>
+void compare_rows(RowProof& proof, std::uint64_t rows, const Differs& differs) {
+  for (std::uint64_t row = 0; row < rows; ++row) {
+    const std::optional<std::string> what = differs(row);
+    ++proof.rows;
+    if (!what) continue;
+    ++proof.differing;
+    if (proof.samples.size() < most_samples) proof.samples.push_back(fmt::format("row {}: {}", row + 1, *what));
+  }
+}
+
+// A number in units of another scale; nothing if digits would go.
+std::optional<int128> rescaled(int128 units, int from, int to) {
+  if (to >= from) return units * base::power_of_ten(to - from);
+  const int128 divisor = base::power_of_ten(from - to);
+  if (units % divisor != 0) return std::nullopt;
+  return units / divisor;
+}
+
+// The rows that differ, as samples.
+Result<void> find_samples(const Dataset& dataset, ColumnId id, const std::string& expression, RowProof& proof) {
+  // The expression gets its meaning as that of the column itself.
+  const CheckedModel& model = dataset.model().checked();
+  std::vector<ModelText> texts = dataset.model().texts();
+  const Span span = model.column(id).expression->span;
+  texts[span.file].text.replace(span.begin, span.end - span.begin, "(" + expression + ")");
+  const auto with = Model::parse(texts, dataset.model().options());
+  if (!with) return tl::unexpected(with.error());
+  const engine::Source source = engine::source_of(dataset);
+  const auto computed =
+      engine::evaluate_rows(source, id.table, with->checked().column(id).expression, dataset.options().threads);
+  if (!computed) return tl::unexpected(computed.error());
+  const store::Column& stored = source.column(id);
+  RowProof found;
+  compare_rows(found, stored.rows, [&](std::uint64_t row) -> std::optional<std::string> {
+    const bool overflow = computed->values->state[row] == engine::State::overflow;
+    const Value was = stored.at(row);
+    const Value is = computed->values->value_at(row);
+    if (!overflow && was == is) return std::nullopt;
+    return fmt::format("stored {}, computed {}", shown(was, stored.type),
+                       overflow ? "an overflow" : shown(is, stored.type));
+  });
+  proof.samples = found.samples;
+  return {};
+}
+
+// Asks how many rows of a table hold something else than the expression gives.
+Result<RowProof> prove_expression(const Dataset& dataset, const Claim& claim, Plan plan) {
+  RowProof proof;
+  proof.expression = claim.expression;
+  proof.removed = claim.removed;
+  const std::string table = written_name(claim.table);
+  proof.query = fmt::format("show n_rows = count({0}), differing = count({0} where {1} is distinct from ({2}))", table,
+                            written_name(claim.column), claim.expression);
+  Question question{proof.query};
+  question.plan = plan;
+  const auto answer = ask(dataset, question);
+  if (!answer) return tl::unexpected(answer.error());
+  proof.rows = static_cast<std::uint64_t>(answer->rows[0].cells[0].exact());
+  proof.differing = static_cast<std::uint64_t>(answer->rows[0].cells[1].exact());
+  if (proof.differing != 0) {
+    const CheckedModel& model = dataset.model().checked();
+    const TableIndex t = *model.find_table(claim.table);
+    const ColumnId id{t, *model.tables[t].find(claim.column)};
+    if (auto sampled = find_samples(dataset, id, claim.expression, proof); !sampled)
+      return tl::unexpected(sampled.error());
+  }
+  return proof;
+}
+
+RowProof prove_split(const Dataset& before, const Dataset& after, const Claim& claim) {
+  RowProof proof;
+  proof.expression = fmt::format("datetime({}, {})", claim.made[0], claim.made[1]);
+  proof.removed = true;
+  const store::Column& stored = column_of(before, claim.table, claim.column);
+  Values was(stored);
+  Values date(column_of(after, claim.table, claim.made[0]));
+  Values time(column_of(after, claim.table, claim.made[1]));
+  compare_rows(proof, stored.rows, [&](std::uint64_t row) -> std::optional<std::string> {
+    const Value& d = date.at(row);
+    const Value& t = time.at(row);
+    const Value is =
+        d.is_null() || t.is_null() ? Value() : Value::of(d.exact() * base::microseconds_per_day + t.exact());
+    if (was.at(row) == is && d.is_null() == t.is_null()) return std::nullopt;
+    return fmt::format("stored {}, its parts {}", shown(was.at(row), stored.type), shown(is, stored.type));
+  });
+  return proof;
+}
+
+RowProof prove_retyped(const Dataset& before, const Dataset& after, const Claim& claim) {
+  RowProof proof;
+  const store::Column& stored = column_of(before, claim.table, claim.column);
+  const store::Column& now = column_of(after, claim.table, claim.column);
+  proof.expression = to_string(now.type);
+  Values was(stored);
+  Values is(now);
+  compare_rows(proof, stored.rows, [&](std::uint64_t row) -> std::optional<std::string> {
+    const Value& a = was.at(row);
+    const Value& b = is.at(row);
+    bool same = a.is_null() == b.is_null();
+    if (same && !a.is_null()) {
+      same = stored.type.kind == TypeKind::text ? to_text(b, now.type) == a.text()
+                                                : rescaled(a.exact(), stored.type.scale, now.type.scale) == b.exact();
+    }
+    if (same) return std::nullopt;
+    return fmt::format("stored {}, now {}", shown(a, stored.type), shown(b, now.type));
+  });
+  return proof;
+}
+
+RowProof prove_rounded(const Dataset& before, const Dataset& after, const Claim& claim) {
+  RowProof proof;
+  const store::Column& stored = column_of(before, claim.table, claim.column);
+  const store::Column& now = column_of(after, claim.table, claim.column);
+  proof.expression = fmt::format("round({}, {})", claim.column, now.type.scale);
+  const int128 divisor = base::power_of_ten(stored.type.scale - now.type.scale);
+  Values was(stored);
+  Values is(now);
+  compare_rows(proof, stored.rows, [&](std::uint64_t row) -> std::optional<std::string> {
+    const Value& a = was.at(row);
+    const Value& b = is.at(row);
+    if (a.is_null() == b.is_null() && (a.is_null() || base::divide_rounded(a.exact(), divisor) == b.exact()))
+      return std::nullopt;
+    return fmt::format("stored {}, now {}", shown(a, stored.type), shown(b, now.type));
+  });
+  return proof;
+}
+
+struct Times {
+  std::int64_t median;
+  std::int64_t spread;
+};
+Times times_of(std::vector<std::int64_t> times) {
+  std::sort(times.begin(), times.end());
+  return {times[times.size() / 2], times.back() - times.front()};
+}
+
+}  // namespace
+
+Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const Claim& claim, Plan plan) {
+  Result<RowProof> proof = RowProof();
+  switch (claim.kind) {
+    case Claim::Kind::inlined:
+      proof = prove_expression(before, claim, plan);
+      break;
+    case Claim::Kind::stored:
+      proof = prove_expression(after, claim, plan);
+      break;
+    case Claim::Kind::split:
+      proof = prove_split(before, after, claim);
+      break;
+    case Claim::Kind::retyped:
+      proof = prove_retyped(before, after, claim);
+      break;
+    case Claim::Kind::rounded:
+      proof = prove_rounded(before, after, claim);
+      break;
+  }
+  if (proof) proof->column = claim.table + "." + claim.column;
+  return proof;
+}
+
+Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const std::string& name) {
+  constexpr int runs = 3;
+  QueryProof proof;
+  proof.query = name;
+  std::vector<std::int64_t> before_times;
+  std::vector<std::int64_t> after_times;
+  for (int run = 0; run < runs; ++run) {
+    const auto was = ask(before, {name});
+    if (!was) return tl::unexpected(was.error());
+    const auto is = ask(after, {name});
+    if (!is) return tl::unexpected(is.error());
+    if (run == 0) proof.comparison = compare(*was, *is);
+    before_times.push_back(was->nanoseconds);
+    after_times.push_back(is->nanoseconds);
+  }
+  const Times b = times_of(before_times);
+  const Times a = times_of(after_times);
+  proof.before_nanoseconds = b.median;
+  proof.before_spread = b.spread;
+  proof.after_nanoseconds = a.median;
+  proof.after_spread = a.spread;
+  return proof;
+}
+
+}  // namespace juniper::refactoring

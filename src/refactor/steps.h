@@ -1,0 +1,80 @@
+// What each step of a plan does to a model's texts, and what is to be proved about it.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "juniper/model.h"
+#include "language/checked.h"
+#include "model/uses.h"
+#include "refactor/plan.h"
+
+namespace juniper::refactoring {
+
+// What a step says about all rows of a table.
+struct Claim {
+  enum class Kind : std::uint8_t {
+    inlined,  // what was stored in the column equals the expression over what was stored
+    stored,   // what is stored in the column now equals the expression over what is stored now
+    split,    // what was stored in the column is the date and the time of day of the two made
+    retyped,  // what was stored in the column is the same value, or the text of the one, now
+    rounded,  // what is stored in the column now is the nearest to what was, halves away from zero
+  };
+  Kind kind = Kind::inlined;
+  std::string table;
+  std::string column;
+  std::vector<std::string> made;  // of split: the columns there are instead
+  std::string expression;
+  bool removed = false;
+};
+
+struct Applied {
+  std::vector<ModelText> texts;
+  std::vector<Claim> claims;
+  std::vector<std::string> notes;  // what the new text does not say as the old one did
+};
+
+// Carries a step out on a model's texts. Errors: JR-801 (no such column or measure), JR-802 (not of the kind that the
+// step is for), JR-803 (blocked: one error for each thing in the way, at its place).
+Result<Applied> apply(const Model& model, const Step& step);
+
+Result<Applied> inline_column(const Model& model, const Step& step);
+Result<Applied> store_expression(const Model& model, const Step& step);
+Result<Applied> split_timestamp(const Model& model, const Step& step);
+Result<Applied> retype_column(const Model& model, const Step& step);
+Result<Applied> round_column(const Model& model, const Step& step);
+Result<Applied> drop(const Model& model, const Step& step);
+
+// --- what steps share -----------------------------------------------------------------------------------------------
+
+// Errors: JR-801.
+Result<language::ColumnId> find_column(const language::CheckedModel& model, const Step& step);
+
+// The model of changed texts. Errors: JR-803 with what the texts' own errors, or new warnings, say.
+Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step);
+
+// The model in which a query's expressions stand: with its drafts, if it has any.
+inline const language::CheckedModel& own_model(const language::CheckedModel& model, const language::Query& query) {
+  return query.variant ? *query.variant : model;
+}
+
+// Calls visit(model, node) for every expression of a model: calculated columns, measures, what queries show and where
+// they filter, each with the model in which its names stand.
+template <class Visit>
+void each_expression(const language::CheckedModel& model, const Visit& visit) {
+  for (const language::Table& table : model.tables) {
+    for (const language::Column& column : table.columns) {
+      if (column.expression) visit(model, column.expression);
+    }
+  }
+  for (const language::Measure& measure : model.measures) visit(model, measure.expression);
+  for (const language::Query& query : model.queries) {
+    const language::CheckedModel& own = own_model(model, query);
+    for (const language::Measure* draft : model::drafts_of(query)) visit(own, draft->expression);
+    for (const language::QueryShow& item : query.show) visit(own, item.expression);
+    for (const language::NodePtr& condition : query.where) visit(own, condition);
+    if (query.having) visit(own, query.having);
+  }
+}
+
+}  // namespace juniper::refactoring

@@ -1,0 +1,98 @@
+// Takes a column or a measure that nothing uses out of the text.
+#include <fmt/format.h>
+
+#include "base/diagnostics.h"
+#include "model/uses.h"
+#include "refactor/steps.h"
+#include "refactor/text_edits.h"
+
+namespace juniper::refactoring {
+
+using namespace language;
+
+namespace {
+
+// Where rows are put in an order, their table's key settles ties.
+Diagnostics orders_settled_by(const CheckedModel& model, ColumnId key) {
+  Diagnostics found;
+  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
+    walk(expression, [&](const Node& n) {
+      const bool orders = n.op == Op::aggregate && (n.aggregate == Aggregate::first || n.aggregate == Aggregate::last ||
+                                                    n.aggregate == Aggregate::list);
+      if (orders && base_table(n.rows) == key.table) {
+        found.push_back(own.sources.diagnostic(
+            Severity::error, "JR-803", n.span,
+            fmt::format("{} stays: where rows are equal here, their table's key tells which comes first",
+                        model.column_name(key)),
+            ""));
+      }
+    });
+  });
+  return found;
+}
+
+Result<Applied> drop_measure(const Model& read, const Step& step) {
+  const CheckedModel& model = read.checked();
+  const auto index = model.find_measure(step.column);
+  if (!index) {
+    return tl::unexpected(base::error("JR-801", fmt::format("there is no measure '{}'", step.column),
+                                      base::did_you_mean(step.column, read.measures())));
+  }
+  const Measure& measure = model.measures[*index];
+  Diagnostics blocked;
+  const auto block = [&](Span span, const std::string& why) {
+    blocked.push_back(model.sources.diagnostic(Severity::error, "JR-803", span,
+                                               fmt::format("the measure '{}' stays: {}", measure.name, why), ""));
+  };
+  for (const std::string& who : measure.used_by) block(measure.span, fmt::format("\"{}\" uses it", who));
+  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
+    walk(expression, [&](const Node& n) {
+      if (n.op == Op::measure && own.measures[n.measure].name == measure.name) block(n.span, "it is named here");
+    });
+  });
+  for (const Table& table : model.tables) {
+    walk(table.rows, [&](const Node& n) {
+      if (n.op == Op::measure && n.measure == *index) block(n.span, "it is named here");
+    });
+  }
+  if (!blocked.empty()) return tl::unexpected(std::move(blocked));
+  TextEdits edits;
+  edits.remove_declaration(model.sources[measure.span.file].text, measure.span);
+  Applied made;
+  made.texts = edits.apply(read.texts());
+  return made;
+}
+
+}  // namespace
+
+Result<Applied> drop(const Model& read, const Step& step) {
+  if (step.table.empty()) return drop_measure(read, step);
+  const CheckedModel& model = read.checked();
+  const auto id = find_column(model, step);
+  if (!id) return tl::unexpected(id.error());
+  const Column& column = model.column(*id);
+  Diagnostics blocked;
+  for (const model::User& user : model::users_of_column(model, *id)) {
+    blocked.push_back(model.sources.diagnostic(
+        Severity::error, "JR-803", user.span,
+        fmt::format("{} stays: the {} {} uses it", model.column_name(*id), model::kind_name(user.kind), user.name),
+        user.kind == model::UserKind::declared ? "take `used by` out when that is over" : ""));
+  }
+  if (column.from_row) {
+    blocked.push_back(model.sources.diagnostic(
+        Severity::error, "JR-803", column.name_span,
+        fmt::format("{} stays: its table's rows are made with it", model.column_name(*id)), ""));
+  }
+  if (column.key) {
+    const Diagnostics orders = orders_settled_by(model, *id);
+    blocked.insert(blocked.end(), orders.begin(), orders.end());
+  }
+  if (!blocked.empty()) return tl::unexpected(std::move(blocked));
+  TextEdits edits;
+  edits.remove_declaration(model.sources[column.span.file].text, column.span);
+  Applied made;
+  made.texts = edits.apply(read.texts());
+  return made;
+}
+
+}  // namespace juniper::refactoring

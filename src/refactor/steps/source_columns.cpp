@@ -1,0 +1,240 @@
+// Other columns from the same fields of the source: a timestamp in two, another type, fewer digits.
+#include <fmt/format.h>
+
+#include <set>
+
+#include "language/lexer.h"
+#include "model/uses.h"
+#include "refactor/steps.h"
+#include "refactor/text_edits.h"
+
+namespace juniper::refactoring {
+
+using namespace language;
+
+namespace {
+
+Diagnostics at_column(const CheckedModel& model, ColumnId id, const char* code, const std::string& what,
+                      const std::string& fix) {
+  return {model.sources.diagnostic(Severity::error, code, model.column(id).name_span,
+                                   fmt::format("{} {}", model.column_name(id), what), fix)};
+}
+
+// A column that is the whole of a source's fields.
+Result<ColumnId> find_source_column(const CheckedModel& model, const Step& step) {
+  const auto id = find_column(model, step);
+  if (!id) return id;
+  const Column& column = model.column(*id);
+  if (column.is_calculated() || column.from_row)
+    return tl::unexpected(at_column(model, *id, "JR-802", "is calculated, not read from a source", ""));
+  if (column.part != base::FieldPart::whole) {
+    return tl::unexpected(
+        at_column(model, *id, "JR-802", "is a part of its source's fields already", "change its declaration by hand"));
+  }
+  return id;
+}
+
+// The parts of a timestamp wherever it is named.
+class TimestampParts {
+ public:
+  TimestampParts(ColumnId id, std::string name, std::string date, std::string time, TextEdits& edits)
+      : id_(id), name_(std::move(name)), date_(std::move(date)), time_(std::move(time)), edits_(edits) {}
+
+  // False if a name could not be told from what stands before it.
+  bool rewrite(const CheckedModel& model, const NodePtr& expression) {
+    bool told = true;
+    std::set<std::pair<std::uint32_t, std::uint32_t>> done;  // what stood in a function of one part
+    walk(expression, [&](const Node& n) {
+      const bool call = n.op == Op::call && !n.children.empty();
+      if (call && n.children[0]->op == Op::column && n.children[0]->column.column == id_) {
+        const Span inner = n.children[0]->span;
+        const auto before = prefix(model, inner);
+        const std::string* const part = part_for(n.function);
+        if (before && part != nullptr) {
+          const bool whole = n.function == Function::date || n.function == Function::time;
+          edits_.replace(whole ? n.span : inner, *before + *part);
+          done.insert({inner.begin, inner.end});
+        }
+      }
+      if (n.op != Op::column || n.column.column != id_ || done.contains({n.span.begin, n.span.end})) return;
+      const auto before = prefix(model, n.span);
+      if (!before) {
+        told = false;
+      } else {
+        edits_.replace(n.span, fmt::format("datetime({0}{1}, {0}{2})", *before, date_, time_));
+      }
+    });
+    return told;
+  }
+
+ private:
+  const std::string* part_for(Function function) const {
+    switch (function) {
+      case Function::date:
+      case Function::year:
+      case Function::quarter:
+      case Function::month:
+      case Function::day:
+      case Function::weekday:
+      case Function::week:
+        return &date_;
+      case Function::time:
+      case Function::hour:
+      case Function::minute:
+      case Function::second:
+        return &time_;
+      default:
+        return nullptr;
+    }
+  }
+  // What stands before the column's name: "s.", "sessions.", "".
+  std::optional<std::string> prefix(const CheckedModel& model, Span span) const {
+    const std::string text(model.sources.text(span));
+    for (const std::string& written : {name_, "`" + name_ + "`"}) {
+      if (text.ends_with(written)) return text.substr(0, text.size() - written.size());
+    }
+    return std::nullopt;
+  }
+
+  ColumnId id_;
+  std::string name_;
+  std::string date_;
+  std::string time_;
+  TextEdits& edits_;
+};
+
+bool drops(const Across& across, ColumnId id) {
+  return std::any_of(across.columns.begin(), across.columns.end(),
+                     [&](const ColumnRef& ref) { return ref.column == id; });
+}
+
+// What needs the timestamp in one piece.
+Diagnostics splitting_blockers(const CheckedModel& model, ColumnId id) {
+  Diagnostics found;
+  const auto block = [&](Span span, const std::string& why, const std::string& way_round) {
+    found.push_back(model.sources.diagnostic(Severity::error, "JR-803", span,
+                                             fmt::format("{} stays whole: {}", model.column_name(id), why), way_round));
+  };
+  if (model.column(id).key) block(model.column(id).name_span, "it is a key", "");
+  for (const model::User& user : model::users_of_column(model, id)) {
+    const bool readable = user.kind == model::UserKind::measure || user.kind == model::UserKind::calculated_column ||
+                          user.kind == model::UserKind::query;
+    if (!readable) block(user.span, fmt::format("the {} {} needs it", model::kind_name(user.kind), user.name), "");
+  }
+  for (const Query& query : model.queries) {
+    for (const QueryBy& key : query.by) {
+      if (key.column.column == id)
+        block(key.span, fmt::format("query '{}' groups by it", query.name), "group by its date or its time of day");
+    }
+  }
+  each_expression(model, [&](const CheckedModel&, const NodePtr& expression) {
+    walk(expression, [&](const Node& n) {
+      if (n.modifiers && n.modifiers->across && drops(*n.modifiers->across, id))
+        block(n.modifiers->across->span, "filters on it are dropped here", "");
+      for (RowSetPtr rows = n.rows; rows; rows = rows->input) {
+        if (rows->across && drops(*rows->across, id)) block(rows->across->span, "filters on it are dropped here", "");
+        if (rows->kind == RowsKind::distinct) {
+          for (const NodePtr& value : rows->values) {
+            if (value->op == Op::column && value->column.column == id)
+              block(value->span, "rows are told apart by it here", "");
+          }
+        }
+      }
+      if (n.op == Op::grouping && n.column.column == id) block(n.span, "it is asked for by name here", "");
+    });
+  });
+  return found;
+}
+
+// What is declared about a column, for those that take its place.
+std::string attributes_of(const Column& column) {
+  return column.description.empty() ? "" : "  " + written_text(column.description);
+}
+
+}  // namespace
+
+Result<Applied> split_timestamp(const Model& read, const Step& step) {
+  const CheckedModel& model = read.checked();
+  const auto id = find_source_column(model, step);
+  if (!id) return tl::unexpected(id.error());
+  const Column& column = model.column(*id);
+  if (column.type.kind != TypeKind::datetime)
+    return tl::unexpected(at_column(model, *id, "JR-802", fmt::format("is of type {}", to_string(column.type)),
+                                    "only a datetime is split in date and time of day"));
+  if (Diagnostics blocked = splitting_blockers(model, *id); !blocked.empty()) return tl::unexpected(std::move(blocked));
+  const std::string date = step.date_name.empty() ? column.name + "_date" : step.date_name;
+  const std::string time = step.time_name.empty() ? column.name + "_time" : step.time_name;
+  TextEdits edits;
+  const std::string flag = column.hidden ? "hidden " : "";
+  const std::string header = written_text(column.header);
+  const std::string attributes = attributes_of(column);
+  // Each on a line of its own, under the one before.
+  const std::string& text = model.sources[column.span.file].text;
+  std::uint32_t line = column.span.begin;
+  while (line > 0 && text[line - 1] != '\n') --line;
+  const bool own_line = text.find_first_not_of(" \t", line) == column.span.begin;
+  const std::string between = own_line ? "\n" + text.substr(line, column.span.begin - line) : "  ";
+  edits.replace(column.span, fmt::format("{0}{1} date from date({3}){4}{5}{0}{2} time from time({3}){4}", flag,
+                                         written_name(date), written_name(time), header, attributes, between));
+  TimestampParts parts(*id, column.name, written_name(date), written_name(time), edits);
+  bool told = true;
+  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
+    told = parts.rewrite(own, expression) && told;
+  });
+  if (!told)
+    return tl::unexpected(at_column(model, *id, "JR-803", "is named in a way that this step does not rewrite", ""));
+  Applied made;
+  made.texts = edits.apply(read.texts());
+  made.claims.push_back({Claim::Kind::split, step.table, step.column, {date, time}, "", true});
+  if (!column.format.empty())
+    made.notes.push_back(fmt::format("the format {} of {} fits neither part, and is left out",
+                                     written_text(column.format), model.column_name(*id)));
+  if (auto again = read_again(read, made.texts, step); !again) return tl::unexpected(again.error());
+  return made;
+}
+
+Result<Applied> retype_column(const Model& read, const Step& step) {
+  const CheckedModel& model = read.checked();
+  const auto id = find_source_column(model, step);
+  if (!id) return tl::unexpected(id.error());
+  const Column& column = model.column(*id);
+  const auto exact = [](Type type) { return type.is_exact_number(); };
+  if (column.type == step.type) return tl::unexpected(at_column(model, *id, "JR-802", "has this type already", ""));
+  if (column.type.kind != TypeKind::text && !(exact(column.type) && exact(step.type))) {
+    return tl::unexpected(at_column(model, *id, "JR-802",
+                                    fmt::format("can't go from {} to {}", to_string(column.type), to_string(step.type)),
+                                    "texts take any type that holds them, whole and decimal numbers each other's"));
+  }
+  TextEdits edits;
+  const bool renamed = column.header != column.name;
+  edits.replace(column.source_span,
+                to_string(step.type) + (renamed ? fmt::format(" from {}", written_text(column.header)) : ""));
+  Applied made;
+  made.texts = edits.apply(read.texts());
+  made.claims.push_back({Claim::Kind::retyped, step.table, step.column, {}, "", false});
+  if (auto again = read_again(read, made.texts, step); !again) return tl::unexpected(again.error());
+  return made;
+}
+
+Result<Applied> round_column(const Model& read, const Step& step) {
+  const CheckedModel& model = read.checked();
+  const auto id = find_source_column(model, step);
+  if (!id) return tl::unexpected(id.error());
+  const Column& column = model.column(*id);
+  if (!column.type.is_exact_number() || !step.type.is_exact_number() || step.type.scale >= column.type.scale) {
+    return tl::unexpected(
+        at_column(model, *id, "JR-802",
+                  fmt::format("can't be rounded from {} to {}", to_string(column.type), to_string(step.type)),
+                  "a decimal is rounded to one with fewer digits, or to an integer"));
+  }
+  TextEdits edits;
+  edits.replace(column.source_span,
+                fmt::format("{} from round({})", to_string(step.type), written_text(column.header)));
+  Applied made;
+  made.texts = edits.apply(read.texts());
+  made.claims.push_back({Claim::Kind::rounded, step.table, step.column, {}, "", false});
+  if (auto again = read_again(read, made.texts, step); !again) return tl::unexpected(again.error());
+  return made;
+}
+
+}  // namespace juniper::refactoring

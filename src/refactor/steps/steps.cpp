@@ -1,0 +1,69 @@
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/diagnostics.h"
+#include "refactor/steps.h"
+
+namespace juniper::refactoring {
+
+using namespace language;
+
+Result<ColumnId> find_column(const CheckedModel& model, const Step& step) {
+  const auto fail = [&](std::string message, std::string fix) {
+    return tl::unexpected(base::error("JR-801", std::move(message), std::move(fix)));
+  };
+  const auto table = model.find_table(step.table);
+  if (!table) {
+    std::vector<std::string> names;
+    for (const Table& t : model.tables) names.push_back(t.name);
+    return fail(fmt::format("there is no table '{}'", step.table), base::did_you_mean(step.table, names));
+  }
+  const auto column = model.tables[*table].find(step.column);
+  if (!column) {
+    std::vector<std::string> names;
+    for (const Column& c : model.tables[*table].columns) names.push_back(c.name);
+    return fail(fmt::format("there is no column '{}' in table '{}'", step.column, step.table),
+                base::did_you_mean(step.column, names));
+  }
+  return ColumnId{*table, *column};
+}
+
+Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step) {
+  auto after = Model::parse(texts, before.options());
+  const auto refuse = [&](const Diagnostics& reasons) {
+    Diagnostics errors = base::error(
+        "JR-803", fmt::format("'{}' would leave a text that does not hold together: {}", step.text, reasons[0].message),
+        "change what is said below first");
+    errors.insert(errors.end(), reasons.begin(), reasons.end());
+    return tl::unexpected(std::move(errors));
+  };
+  if (!after) return refuse(after.error());
+  Diagnostics fresh;
+  for (const Diagnostic& warning : after->warnings()) {
+    const auto same = [&](const Diagnostic& w) { return w.code == warning.code && w.message == warning.message; };
+    if (std::none_of(before.warnings().begin(), before.warnings().end(), same)) fresh.push_back(warning);
+  }
+  if (!fresh.empty()) return refuse(fresh);
+  return after;
+}
+
+Result<Applied> apply(const Model& model, const Step& step) {
+  switch (step.verb) {
+    case Verb::inline_column:
+      return inline_column(model, step);
+    case Verb::store:
+      return store_expression(model, step);
+    case Verb::split:
+      return split_timestamp(model, step);
+    case Verb::retype:
+      return retype_column(model, step);
+    case Verb::round:
+      return round_column(model, step);
+    case Verb::drop:
+      return drop(model, step);
+  }
+  return Applied{};
+}
+
+}  // namespace juniper::refactoring
