@@ -70,6 +70,7 @@ struct Arguments {
   bool keep = false;
   bool write = false;
   RefactorSettings refactoring;
+  bool all_safe = false;
   std::string folder;
   AuditSettings audit;
   std::string sarif;
@@ -217,10 +218,19 @@ int run_unfold(const Arguments& arguments, const Options& options, Console& cons
 }
 
 int run_refactor(const Arguments& arguments, const Options& options, Console& console) {
+  const bool apply = arguments.all_safe || (!arguments.steps.empty() && arguments.steps[0] == "apply");
+  if (arguments.all_safe != arguments.steps.empty() || (apply && arguments.steps.size() == 1)) {
+    fmt::print(stderr, "error: name steps, or `apply` and codes or all, or --all-safe alone\n");
+    return 2;
+  }
   std::string plan;
   for (const std::string& word : arguments.steps) plan += (plan.empty() ? "" : " ") + word;
+  std::vector<std::string> codes;
+  if (apply && !arguments.all_safe && arguments.steps[1] != "all")
+    codes.assign(arguments.steps.begin() + 1, arguments.steps.end());
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    const auto refactoring = refactor(dataset, plan, arguments.refactoring);
+    const auto refactoring =
+        apply ? apply_remedies(dataset, codes, arguments.refactoring) : refactor(dataset, plan, arguments.refactoring);
     console.clear_progress();
     if (!refactoring) return console.fail(refactoring.error());
     console.print(report(*refactoring));
@@ -360,9 +370,26 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   audit_command->add_option("--ignore", arguments.audit.ignore, "Leave out this kind of finding; may be repeated")
       ->option_text("CODE");
   audit_command
-      ->add_option("--min-saving", arguments.audit.min_saving, "Show what saves at least so many bytes: 2000, 5kB, 1MB")
-      ->transform(CLI::AsSizeValue(true))
+      ->add_option_function<std::string>(
+          "--min-saving",
+          [&](const std::string& text) {
+            if (!text.empty() && text.back() == '%') {
+              double percent = 0;
+              if (!CLI::detail::lexical_cast(text.substr(0, text.size() - 1), percent) || percent < 0 || percent > 100)
+                throw CLI::ValidationError("--min-saving", "takes bytes like 5kB or a part of the store like 1%");
+              arguments.audit.min_share = percent / 100;
+              return;
+            }
+            std::string bytes = text;
+            if (const std::string error = CLI::AsSizeValue(true)(bytes); !error.empty())
+              throw CLI::ValidationError("--min-saving", error);
+            arguments.audit.min_saving = std::stoull(bytes);
+          },
+          "Show what saves at least so many bytes, or that part of the store: 2000, 5kB, 1MB, 0.5%")
       ->option_text("BYTES");
+  audit_command->add_flag(
+      "--fast", arguments.audit.fast,
+      "Estimate savings from a sample of the rows of large tables, and leave out what needs all rows");
   audit_command
       ->add_option("--sarif", arguments.sarif, "Write the findings to this file, too, as SARIF for code reviews")
       ->option_text("FILE");
@@ -426,13 +453,13 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   draft_command->add_flag("--keep", arguments.keep, "Write the draft's definition into the model text");
   CLI::App* const refactor_command =
       command("refactor", "Change the model text in one or more steps, with proofs and a ledger", run_refactor);
-  refactor_command
-      ->add_option(
-          "PLAN", arguments.steps,
-          "Steps one behind the other: inline TABLE.COLUMN (a calculated column moves into the measures that "
-          "use it), store 'TABLE.NAME = EXPRESSION' (the other way), split TABLE.COLUMN [into '(DATE, TIME)'], "
-          "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE")
-      ->required();
+  refactor_command->add_option(
+      "PLAN", arguments.steps,
+      "Steps one behind the other: inline TABLE.COLUMN (a calculated column moves into the measures that "
+      "use it), store 'TABLE.NAME = EXPRESSION' (the other way), split TABLE.COLUMN [into '(DATE, TIME)'], "
+      "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE; or apply CODE… or "
+      "all: what the audit's findings name");
+  refactor_command->add_flag("--all-safe", arguments.all_safe, "The same as apply all");
   refactor_command->add_option("--probes", arguments.refactoring.most_probes, "How many made-up queries to ask at most")
       ->capture_default_str()
       ->option_text("N");

@@ -25,28 +25,44 @@ struct Finding {
   std::string subject;   // "sessions.receipt", "avg_price"
   Place place;           // of the definition
   std::string evidence;  // what was found, in numbers
-  std::string remedy;    // what to do
+  std::string remedy;    // what to do: a command where there is one
+  std::string step;   // the step of a refactoring that does it ("drop sessions.row_no"); "" where a human must decide
+  std::string query;  // one whose answer shows it; "" where evidence says all
   // Bytes of the store that the remedy saves, found by doing it on a copy of the columns concerned; nothing where it is
   // not about bytes, or was not measured.
   std::optional<std::uint64_t> saved_bytes;
+  bool estimated = false;  // from a sample of the rows, as AuditSettings::fast asks
+};
+
+// A finding that a comment in the model text waves through: `# audit ignore JA-102: kept for the tax office`, on the
+// line of the declaration or on lines of its own right above.
+struct IgnoredFinding {
+  std::string code;
+  std::string subject;
+  Place place;
+  std::string reason;
 };
 
 struct AuditSettings {
   std::vector<std::string> only;    // codes; all rules when there are none
   std::vector<std::string> ignore;  // codes
   std::uint64_t min_saving = 0;     // bytes; findings that save less, or are not about bytes, are left out above 0
+  double min_share = 0;             // the same as a part of the store's bytes, 0 to 1
+  bool fast = false;                // savings are estimated from a sample of the rows of large tables
 };
 
 struct Audit {
   std::vector<Finding> findings;  // those that save most first, then in the order of the text
   std::vector<AuditRule> rules;   // that were looked at
-  std::uint64_t file_bytes = 0;   // of the store
+  std::vector<IgnoredFinding> ignored;
+  std::uint64_t file_bytes = 0;  // of the store
 };
 
 // Every rule, in the order of the codes.
 std::vector<AuditRule> audit_rules();
 
-// Looks at a model and its data. No rule goes by names. Errors: JR-008 (no such rule), JR-605 (the store is damaged).
+// Looks at a model and its data. No rule goes by names. Errors: JR-008 (no such rule), JR-010 (a comment that ignores
+// findings and gives no reason, or names no rule), JR-605 (the store is damaged).
 Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings = {});
 
 // The findings as SARIF 2.1.0, each a warning at its place, with the bytes that it saves as the property `savedBytes`.

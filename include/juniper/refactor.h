@@ -51,8 +51,9 @@ struct ProbeProof {
 struct Ledger {
   std::uint64_t file_bytes_before = 0;
   std::uint64_t file_bytes_after = 0;
-  std::int64_t load_nanoseconds_before = 0;  // as recorded when the store was loaded
-  std::int64_t load_nanoseconds_after = 0;   // without what the removed columns took, with what the new ones take
+  // What loading everything takes: each table, calculated column and link as it took when it was last loaded.
+  std::int64_t load_nanoseconds_before = 0;
+  std::int64_t load_nanoseconds_after = 0;
   struct Column {
     std::string column;
     std::uint64_t bytes = 0;
@@ -109,6 +110,13 @@ struct RefactorSettings {
 // (blocked: one error for each thing that is in the way, at its place in the text), and those of loading the changed
 // model and of running the saved queries.
 Result<Refactoring> refactor(const Dataset& dataset, const std::string& plan, const RefactorSettings& settings = {});
+
+// Carries out the steps that the audit's findings name (Finding::step), of the rules with these codes, of all when
+// there are none. What is mended may bring out more: it is looked for again until there is nothing new. A step that is
+// blocked, or whose rows would differ, is left out, with a note. Errors: JR-008 (no such rule), JR-808 (nothing to do),
+// and those of `refactor`.
+Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std::string>& codes = {},
+                                   const RefactorSettings& settings = {});
 
 // Writes the new texts, and the store that goes with them. Refuses what is not proved (JR-804) and a text that has
 // changed since (JR-805). Errors: JR-806 (cannot write), JR-601 (cannot write the store).

@@ -15,13 +15,25 @@ namespace juniper::auditing {
 // What rules look at.
 class Subject {
  public:
-  explicit Subject(const Dataset& dataset);
+  Subject(const Dataset& dataset, bool fast);
 
   const Dataset& dataset() const { return dataset_; }
   const language::CheckedModel& model() const { return dataset_.model().checked(); }
   const store::StoredTable& table(language::TableIndex t) const { return dataset_.store().tables[t]; }
   const store::Column& data(language::ColumnId id) const { return table(id.table).columns[id.column].data; }
   const std::vector<model::User>& users(language::ColumnId id) const { return users_[id.table][id.column]; }
+
+  // A column to measure on: the column itself, or for a fast audit some stretches of its rows, if it has many; and what
+  // bytes of that one are in bytes of the whole.
+  store::Column sampled(language::ColumnId id) const;
+  std::uint64_t scaled(language::ColumnId id, std::uint64_t sample_bytes) const;
+  bool is_sampled(language::ColumnId id) const { return fast_ && data(id).rows > sample_rows; }
+  bool is_fast() const { return fast_; }
+
+  // The expression that a measure's name stands for, through any number of names.
+  const language::NodePtr& defined(const language::NodePtr& node) const;
+  // The text of an expression.
+  std::string text(const language::NodePtr& node) const { return std::string(model().sources.text(node->span)); }
 
   // Calls visit(id, column, data) for each column that could be computed.
   template <class Visit>
@@ -38,11 +50,18 @@ class Subject {
   Finding about(language::ColumnId id, std::string evidence, std::string remedy,
                 std::optional<std::uint64_t> saved_bytes) const;
   Finding about(const std::string& name, language::Span span, std::string evidence, std::string remedy) const;
+  // The same with a step of a refactoring as the remedy.
+  Finding with_step(Finding finding, const std::string& step) const;
 
  private:
+  static constexpr std::uint64_t sample_rows = std::uint64_t{1} << 17;
   const Dataset& dataset_;
+  bool fast_;
   std::vector<std::vector<std::vector<model::User>>> users_;  // of each column of each table
 };
+
+// A column as a step of a refactoring names it.
+std::string step_name(const language::CheckedModel& model, language::ColumnId id);
 
 using Findings = std::vector<Finding>;
 
@@ -64,6 +83,18 @@ void find_inlinable_columns(const Subject& subject, Findings& findings);
 void find_timestamps_to_split(const Subject& subject, Findings& findings);
 void find_whole_table_aggregates(const Subject& subject, Findings& findings);
 void find_oversized_dimensions(const Subject& subject, Findings& findings);
+void find_excess_digits(const Subject& subject, Findings& findings);
+void find_determined_columns(const Subject& subject, Findings& findings);
+void find_concatenated_keys(const Subject& subject, Findings& findings);
+void find_walks_to_many(const Subject& subject, Findings& findings);
+void find_quadratic_columns(const Subject& subject, Findings& findings);
+void find_smaller_orders(const Subject& subject, Findings& findings);
+void find_products_of_totals(const Subject& subject, Findings& findings);
+void find_aggregated_ratios(const Subject& subject, Findings& findings);
+void find_averages_of_averages(const Subject& subject, Findings& findings);
+void find_divisions_by_zero(const Subject& subject, Findings& findings);
+void find_filters_of_nothing(const Subject& subject, Findings& findings);
+void find_repeated_constants(const Subject& subject, Findings& findings);
 void find_unused_measures(const Subject& subject, Findings& findings);
 void find_equal_measures(const Subject& subject, Findings& findings);
 

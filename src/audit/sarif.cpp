@@ -27,7 +27,9 @@ Json result(const Finding& finding) {
   const Json region{{"startLine", finding.place.line}, {"startColumn", finding.place.column}};
   const Json place{{"artifactLocation", {{"uri", finding.place.file}}}, {"region", region}};
   made["locations"] = Json::array({Json{{"physicalLocation", place}}});
-  if (finding.saved_bytes) made["properties"] = {{"savedBytes", *finding.saved_bytes}};
+  if (finding.saved_bytes) made["properties"]["savedBytes"] = *finding.saved_bytes;
+  if (finding.estimated) made["properties"]["estimated"] = true;
+  if (!finding.query.empty()) made["properties"]["query"] = finding.query;
   return made;
 }
 

@@ -248,7 +248,9 @@ class Loader {
   void order_rows() {
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       store::StoredTable& stored = store_.tables[t];
-      if (!stored.order_asked || !stored.order.empty() || model_.tables[t].rows || !may_sort(t)) continue;
+      if (!stored.order_asked || !stored.order.empty() || model_.tables[t].rows ||
+          !loading::may_sort(model_.tables[t], stored))
+        continue;
       const auto begin = Clock::now();
       report({"ordering " + stored.name, stored.rows, 0, 0});
       std::vector<unsigned> weights(stored.columns.size(), 1);
@@ -261,14 +263,6 @@ class Loader {
       }
       stored.encode_nanoseconds += nanoseconds_since(begin);
     }
-  }
-
-  bool may_sort(TableIndex t) const {
-    const auto& columns = model_.tables[t].columns;
-    const auto key = std::find_if(columns.begin(), columns.end(), [](const Column& c) { return c.key; });
-    if (key == columns.end()) return loading::ascending_column(store_.tables[t]).has_value();
-    const store::Column& data = store_.tables[t].columns[static_cast<std::size_t>(key - columns.begin())].data;
-    return !key->is_calculated() && data.distinct == data.rows;
   }
 
   Result<void> need_link(LinkIndex index) {

@@ -144,6 +144,14 @@ std::optional<std::uint32_t> ascending_column(const store::StoredTable& table) {
   return std::nullopt;
 }
 
+bool may_sort(const language::Table& declared, const store::StoredTable& table) {
+  const auto& columns = declared.columns;
+  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
+  if (key == columns.end()) return ascending_column(table).has_value();
+  const store::Column& data = table.columns[static_cast<std::size_t>(key - columns.begin())].data;
+  return !key->is_calculated() && data.distinct == data.rows;
+}
+
 void sort_rows(store::StoredTable& table, std::span<const unsigned> weights, unsigned threads) {
   const std::vector<std::uint32_t> columns = Search(table, weights, threads).run();
   if (columns.empty()) return;

@@ -12,6 +12,7 @@
 #include <span>
 #include <vector>
 
+#include "language/checked.h"
 #include "store/store.h"
 
 namespace juniper::loading {
@@ -19,6 +20,9 @@ namespace juniper::loading {
 // The column whose values ascend from row to row, each different: it tells the order of the rows after any other.
 // Nothing if there is none.
 std::optional<std::uint32_t> ascending_column(const store::StoredTable& table);
+
+// True if a table's rows may be sorted: nothing depends on their order, as a key settles ties, or a column tells it.
+bool may_sort(const language::Table& declared, const store::StoredTable& table);
 
 // Sorts the rows of a table, none of whose columns are calculated yet, in a smaller order. `weights`: how often each
 // column's codes are held, once and for each link that goes by them. Fills in order, order_saved_bytes and file_order;

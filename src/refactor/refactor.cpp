@@ -8,6 +8,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "juniper/audit.h"
 #include "language/check.h"
 #include "loading/load_beside.h"
 #include "refactor/plan.h"
@@ -43,10 +44,21 @@ Result<Dataset> load_changed(const Dataset& before, const Model& model) {
 // Carries out the steps of a plan one after the other, on texts.
 class Planner {
  public:
-  explicit Planner(const Model& model) : first_(model), model_(model) {}
+  enum class Blocked : std::uint8_t { is_an_error, is_left_out };
+  explicit Planner(const Model& model, Blocked blocked = Blocked::is_an_error)
+      : first_(model), model_(model), blocked_(blocked) {}
 
   Result<void> run(std::vector<Step> steps) {
     std::stable_sort(steps.begin(), steps.end(), [](const Step& a, const Step& b) { return a.verb < b.verb; });
+    // What goes need not be changed first.
+    std::erase_if(steps, [&](const Step& step) {
+      const bool goes = step.verb != Verb::drop && step.verb != Verb::store &&
+                        std::any_of(steps.begin(), steps.end(), [&](const Step& other) {
+                          return other.verb == Verb::drop && other.table == step.table && other.column == step.column;
+                        });
+      if (goes) notes.push_back(fmt::format("'{}' is left out: the column is dropped", step.text));
+      return goes;
+    });
     while (!steps.empty()) {
       // Of things to drop that name each other, those go first that nothing names.
       auto next = steps.begin();
@@ -63,12 +75,21 @@ class Planner {
         steps.erase(next);
         continue;
       }
+      if (!done && blocked_ == Blocked::is_left_out) {
+        notes.push_back(fmt::format("'{}' is left out: {}", next->text, done.error()[0].message));
+        left_out.insert(next->text);
+        steps.erase(next);
+        continue;
+      }
       if (!done) return tl::unexpected(done.error());
       auto read = Model::parse(done->texts, first_.options());
       if (!read) return tl::unexpected(read.error());
       model_ = std::move(*read);
       titles.push_back(next->text);
-      claims.insert(claims.end(), done->claims.begin(), done->claims.end());
+      for (Claim& claim : done->claims) {
+        claim.step = next->text;
+        claims.push_back(std::move(claim));
+      }
       notes.insert(notes.end(), done->notes.begin(), done->notes.end());
       steps.erase(next);
     }
@@ -80,6 +101,7 @@ class Planner {
   std::vector<std::string> titles;
   std::vector<Claim> claims;
   std::vector<std::string> notes;
+  std::set<std::string> left_out;  // steps
 
  private:
   // True if a column is gone that was there at first: an earlier step has moved it away with another.
@@ -91,7 +113,18 @@ class Planner {
 
   Model first_;
   Model model_;
+  Blocked blocked_;
 };
+
+// True if the columns stand in the changed model that a claim compares with.
+bool is_there(const CheckedModel& after, const Claim& claim) {
+  if (claim.kind == Claim::Kind::inlined) return true;
+  std::vector<std::string> columns = claim.made;
+  if (columns.empty()) columns.push_back(claim.column);
+  const auto table = after.find_table(claim.table);
+  return table && std::all_of(columns.begin(), columns.end(),
+                              [&](const std::string& name) { return after.tables[*table].find(name).has_value(); });
+}
 
 // The columns of the model before whose values, or way to be computed, change.
 std::set<ColumnId> changed_columns(const CheckedModel& before, const CheckedModel& after,
@@ -101,9 +134,9 @@ std::set<ColumnId> changed_columns(const CheckedModel& before, const CheckedMode
     const TableIndex t = *before.find_table(claim.table);
     if (const auto column = before.tables[t].find(claim.column)) {
       changed.insert({t, *column});
-    } else {
+    } else if (const auto made = after.tables[t].find(claim.column)) {
       // A new column: what it is built on is read in another way.
-      for (const ColumnRef& ref : column_refs(after.tables[t].columns[*after.tables[t].find(claim.column)].expression))
+      for (const ColumnRef& ref : column_refs(after.tables[t].columns[*made].expression))
         changed.insert({*before.find_table(after.tables[ref.column.table].name), ref.column.column});
     }
   }
@@ -122,11 +155,25 @@ std::int64_t load_time(const store::StoredTable& table, const store::StoredColum
                                          static_cast<double>(table.encode_nanoseconds) / static_cast<double>(work));
 }
 
+// What loading everything takes: each part as it took when it was last read and computed.
+std::int64_t whole_load(const store::Store& store) {
+  std::int64_t nanoseconds = 0;
+  for (const store::StoredTable& table : store.tables) {
+    nanoseconds += table.read_nanoseconds + table.encode_nanoseconds;
+    for (const store::StoredColumn& column : table.columns) {
+      if (column.calculated) nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
+    }
+  }
+  for (const store::StoredLink& link : store.links) nanoseconds += link.resolve_nanoseconds;
+  return nanoseconds;
+}
+
 Ledger ledger_of(const Dataset& before, const Dataset& after) {
   Ledger ledger;
   ledger.file_bytes_before = before.store().file_bytes;
   ledger.file_bytes_after = after.store().file_bytes;
-  ledger.load_nanoseconds_before = ledger.load_nanoseconds_after = before.store().load_nanoseconds;
+  ledger.load_nanoseconds_before = whole_load(before.store());
+  ledger.load_nanoseconds_after = whole_load(after.store());
   // What one side has and the other hasn't, or holds in another type.
   const auto only_in = [](const store::Store& here, const store::Store& there) {
     std::vector<Ledger::Column> columns;
@@ -147,8 +194,6 @@ Ledger ledger_of(const Dataset& before, const Dataset& after) {
   };
   ledger.removed = only_in(before.store(), after.store());
   ledger.added = only_in(after.store(), before.store());
-  for (const Ledger::Column& column : ledger.removed) ledger.load_nanoseconds_after -= column.nanoseconds;
-  for (const Ledger::Column& column : ledger.added) ledger.load_nanoseconds_after += column.nanoseconds;
   return ledger;
 }
 
@@ -160,47 +205,121 @@ bool Refactoring::proved() const {
          probes.differing.empty();
 }
 
+namespace {
+
+// Loads what the planner made of the texts, and proves it.
+Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, const RefactorSettings& settings) {
+  const auto report = [&](const std::string& step) {
+    if (dataset.options().progress) dataset.options().progress({step, 0, 0, 0});
+  };
+  const auto after = load_changed(dataset, planner.model());
+  if (!after) return tl::unexpected(after.error());
+  Refactoring made;
+  made.steps = planner.titles;
+  made.title = fmt::format("{}", fmt::join(planner.titles, ", "));
+  made.notes = planner.notes;
+  const std::vector<ModelText> before_texts = dataset.model().texts();
+  const std::vector<ModelText> after_texts = planner.model().texts();
+  for (std::size_t file = 0; file < before_texts.size(); ++file) {
+    made.texts.push_back({before_texts[file].name, before_texts[file].text, after_texts[file].text});
+    made.diff += refactoring::unified_diff(before_texts[file].text, after_texts[file].text, before_texts[file].name);
+  }
+  for (const Claim& claim : planner.claims) {
+    if (!is_there(after->model().checked(), claim)) continue;  // a later step has taken away what was made
+    report("proving the rows of " + claim.table + "." + claim.column);
+    auto proof = refactoring::prove_rows(dataset, *after, claim, settings.row_plan);
+    if (!proof) return tl::unexpected(proof.error());
+    made.rows.push_back(std::move(*proof));
+  }
+  for (const std::string& query : dataset.model().queries()) {
+    report("proving the query " + query);
+    auto proof = refactoring::prove_query(dataset, *after, query);
+    if (!proof) return tl::unexpected(proof.error());
+    made.queries.push_back(std::move(*proof));
+  }
+  report("asking probes");
+  made.probes = refactoring::probe(
+      dataset, *after, changed_columns(dataset.model().checked(), planner.model().checked(), planner.claims), settings);
+  made.ledger = ledger_of(dataset, *after);
+  made.after = *after;
+  return made;
+}
+
+// The steps that findings name, each once.
+Result<std::vector<std::string>> steps_of(const Dataset& dataset, const std::vector<std::string>& codes) {
+  AuditSettings settings;
+  settings.only = codes;
+  const auto found = audit(dataset, settings);
+  if (!found) return tl::unexpected(found.error());
+  std::vector<std::string> steps;
+  for (const Finding& finding : found->findings) {
+    if (!finding.step.empty() && std::find(steps.begin(), steps.end(), finding.step) == steps.end())
+      steps.push_back(finding.step);
+  }
+  return steps;
+}
+
+std::string joined(const std::vector<std::string>& steps) {
+  return fmt::format("{}", fmt::join(steps, "\n"));
+}
+
+}  // namespace
+
 Result<Refactoring> refactor(const Dataset& dataset, const std::string& text, const RefactorSettings& settings) {
   return base::guarded([&]() -> Result<Refactoring> {
     auto steps = refactoring::parse_plan(text);
     if (!steps) return tl::unexpected(steps.error());
     Planner planner(dataset.model());
     if (auto planned = planner.run(std::move(*steps)); !planned) return tl::unexpected(planned.error());
-    const auto report = [&](const std::string& step, std::uint64_t done, std::uint64_t total) {
-      if (dataset.options().progress) dataset.options().progress({step, 0, done, total});
-    };
-    const auto after = load_changed(dataset, planner.model());
-    if (!after) return tl::unexpected(after.error());
+    return carry_out(dataset, planner, settings);
+  });
+}
 
-    Refactoring made;
-    made.steps = planner.titles;
-    made.title = fmt::format("{}", fmt::join(planner.titles, ", "));
-    made.notes = planner.notes;
-    const std::vector<ModelText> before_texts = dataset.model().texts();
-    const std::vector<ModelText> after_texts = planner.model().texts();
-    for (std::size_t file = 0; file < before_texts.size(); ++file) {
-      made.texts.push_back({before_texts[file].name, before_texts[file].text, after_texts[file].text});
-      made.diff += refactoring::unified_diff(before_texts[file].text, after_texts[file].text, before_texts[file].name);
+Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std::string>& codes,
+                                   const RefactorSettings& settings) {
+  return base::guarded([&]() -> Result<Refactoring> {
+    std::vector<std::string> steps;
+    std::set<std::string> tried;
+    std::vector<std::string> notes;
+    auto fresh = steps_of(dataset, codes);
+    // What goes may leave something else unused: the changed model is looked at again, until nothing new is found.
+    for (;;) {
+      if (!fresh) return tl::unexpected(fresh.error());
+      const std::size_t before = steps.size();
+      for (const std::string& step : *fresh) {
+        if (tried.insert(step).second) steps.push_back(step);
+      }
+      if (steps.empty())
+        return tl::unexpected(base::error("JR-808", "no finding names a step that could mend it",
+                                          "juniper audit tells what a human must decide"));
+      auto read = refactoring::parse_plan(joined(steps));
+      if (!read) return tl::unexpected(read.error());
+      Planner planner(dataset.model(), Planner::Blocked::is_left_out);
+      if (auto planned = planner.run(std::move(*read)); !planned) return tl::unexpected(planned.error());
+      for (const std::string& note : planner.notes) {
+        if (std::find(notes.begin(), notes.end(), note) == notes.end()) notes.push_back(note);
+      }
+      std::erase_if(steps, [&](const std::string& step) { return planner.left_out.contains(step); });
+      if (steps.size() == before || planner.titles.empty()) {
+        if (planner.titles.empty())
+          return tl::unexpected(base::error("JR-808", "every step that findings name is blocked: " + planner.notes[0],
+                                            "juniper refactor with one of the steps tells all that is in its way"));
+        planner.notes = notes;
+        return carry_out(dataset, planner, settings);
+      }
+      const auto after = load_changed(dataset, planner.model());
+      if (!after) return tl::unexpected(after.error());
+      // A step whose rows differ, as a text that is more than its number, is left out.
+      for (const Claim& claim : planner.claims) {
+        if (!is_there(after->model().checked(), claim)) continue;
+        const auto proof = refactoring::prove_rows(dataset, *after, claim, Plan::engine);
+        if (!proof) return tl::unexpected(proof.error());
+        if (proof->differing == 0) continue;
+        notes.push_back(fmt::format("'{}' is left out: {}", claim.step, proof->samples[0]));
+        std::erase(steps, claim.step);
+      }
+      fresh = steps_of(*after, codes);
     }
-    for (const Claim& claim : planner.claims) {
-      report("proving the rows of " + claim.table + "." + claim.column, 0, 0);
-      auto proof = refactoring::prove_rows(dataset, *after, claim, settings.row_plan);
-      if (!proof) return tl::unexpected(proof.error());
-      made.rows.push_back(std::move(*proof));
-    }
-    for (const std::string& query : dataset.model().queries()) {
-      report("proving the query " + query, 0, 0);
-      auto proof = refactoring::prove_query(dataset, *after, query);
-      if (!proof) return tl::unexpected(proof.error());
-      made.queries.push_back(std::move(*proof));
-    }
-    report("asking probes", 0, 0);
-    made.probes = refactoring::probe(
-        dataset, *after, changed_columns(dataset.model().checked(), planner.model().checked(), planner.claims),
-        settings);
-    made.ledger = ledger_of(dataset, *after);
-    made.after = *after;
-    return made;
   });
 }
 
@@ -229,7 +348,6 @@ Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
       if (auto written = refactoring::replace_text(text.path, text.before, text.after); !written) return written;
     }
     store::Store store = refactoring.after->store();
-    store.load_nanoseconds = refactoring.ledger.load_nanoseconds_after;
     return store::write_store(store, file_of_store(dataset));
   });
 }

@@ -26,6 +26,7 @@ struct Claim {
   std::vector<std::string> made;  // of split: the columns there are instead
   std::string expression;
   bool removed = false;
+  std::string step = {};  // that says so
 };
 
 struct Applied {

@@ -7,6 +7,7 @@
 
 #include "juniper/audit.h"
 #include "juniper/demo.h"
+#include "juniper/refactor.h"
 #include "juniper/report.h"
 #include "juniper/weigh.h"
 #include "support/support.h"
@@ -46,6 +47,12 @@ test::SmallModel network(const std::string& more_columns, const std::string& mor
   std::string bays = "bay_id,lane\n";
   for (int i = 0; i < 20; ++i) bays += fmt::format("{},lane {}\n", i, i % 4);
   return {text + more, {{"sessions.csv", sessions}, {"bays.csv", bays}}};
+}
+
+AuditSettings rules_of(std::vector<std::string> codes) {
+  AuditSettings settings;
+  settings.only = std::move(codes);
+  return settings;
 }
 
 // "JA-101 sessions.currency", one on each line.
@@ -190,6 +197,292 @@ TEST(Audit, Measures) {
       "JA-301 lonely\nJA-302 energy");
 }
 
+TEST(Audit, DigitsThatNoMeasureShows) {
+  std::string rows = "id,exact,shown,keyed,built\n";
+  for (int i = 0; i < 30'000; ++i) {
+    const int other = static_cast<int>(std::int64_t{i} * 7919 % 30'000);
+    rows += fmt::format("{0},{1}.{2:04},{1}.{2:04},{1}.{2:04},{1}.{2:04}\n", i, other % 100, i % 10'000);
+  }
+  const auto opened = [&](const std::string& first, const std::string& second) {
+    return test::SmallModel(
+        "table t from csv \"t.csv\" { id integer  exact decimal(4)  shown decimal(4)  keyed decimal(4)  built "
+        "decimal(4)\n  twice = built * 2\n}\nmeasure a = sum(exact for t) " +
+            first + "\nmeasure b = max(shown for t) " + second +
+            "\nmeasure c = b / max(twice for t) format \"0%\"\nmeasure d = max(keyed for t) format \"0\"\n"
+            "query q { by t.keyed, t.id show a, b, c, d }\n",
+        {{"t.csv", rows}});
+  };
+  const test::SmallModel model = opened("", "format \"#,##0.0;(0.0000)\"");
+  const Dataset dataset = model.open();
+  ASSERT_EQ(found(dataset, rules_of({"JA-109"})), "JA-109 t.shown");
+  const Finding finding = audit(dataset, rules_of({"JA-109"}))->findings[0];
+  EXPECT_EQ(finding.evidence, "4 digits behind the point are stored, and the measures that read it show at most 2");
+  EXPECT_EQ(finding.step, "");
+  const auto rounded = refactor(dataset, "round t.shown decimal(2)");
+  ASSERT_TRUE(rounded) << test::messages(rounded.error());
+  EXPECT_FALSE(rounded->proved());
+  EXPECT_EQ(rounded->ledger.removed[0].bytes - rounded->ledger.added[0].bytes, finding.saved_bytes);
+  EXPECT_EQ(found(opened("format \"0.000\"", "").open(), rules_of({"JA-109"})), "JA-109 t.exact");
+  EXPECT_EQ(found(opened("format \"0.0000\"", "format \"0.00000\"").open(), rules_of({"JA-109"})), "");
+}
+
+TEST(Audit, ColumnsThatAnotherOneDetermines) {
+  std::string rows = "id,kind,label,almost,few\n";
+  for (int i = 0; i < 2000; ++i)
+    rows += fmt::format("{},{},kind {},{},{}\n", i, i % 12, i % 12 / 2, i == 1999 ? 7 : i % 12 / 3, i % 7);
+  const std::string text =
+      "table t from csv \"t.csv\" { id integer  kind integer  label text SORTED  almost integer  few integer }\n"
+      "measure m = count(t) + sum(id for t)\nquery q { by t.kind, t.label, t.almost, t.few show m }\n";
+  const auto opened = [&](const std::string& sorted) {
+    std::string with = text;
+    with.replace(with.find("SORTED"), 6, sorted);
+    return test::SmallModel(with, {{"t.csv", rows}}).open();
+  };
+  EXPECT_EQ(found(opened("")), "JA-110 t.label");
+  EXPECT_EQ(audit(opened(""))->findings[0].evidence, "each of the 12 values of kind goes with one of its 6");
+  EXPECT_EQ(found(opened("sorted by kind")), "");  // a label, and what orders it
+  // A dimension's properties are its own.
+  EXPECT_EQ(found(network("", "").open()), "");
+}
+
+TEST(Audit, KeysPutTogetherForALink) {
+  const auto opened = [](const std::string& link) {
+    return test::SmallModel(
+               "table visits from csv \"v.csv\" { site text  lane integer  number integer\n  place = site || \"-\" || "
+               "coalesce(case lane when 1 then \"1\" when 2 then \"2\" end, \"\")\n}\n"
+               "table places from csv \"p.csv\" { site text  lane integer  label text\n  key place = site || \"-\" || "
+               "case "
+               "lane when 1 then \"1\" when 2 then \"2\" end\n}\n" +
+                   link + "measure m = sum(number for visits)\nquery q { by places.label show m }\n",
+               {{"v.csv", "site,lane,number\nA,1,5\nB,2,6\nA,2,7\n"},
+                {"p.csv", "site,lane,label\nA,1,x\nA,2,y\nB,2,z\n"}})
+        .open();
+  };
+  EXPECT_EQ(found(opened("link visits.place -> places.place\n"), rules_of({"JA-111"})), "JA-111 visits.place");
+  EXPECT_EQ(found(opened("link visits.(site, lane) -> places.(site, lane)\n"), rules_of({"JA-111"})), "");
+}
+
+TEST(Audit, ColumnsThatLookAtOtherRows) {
+  const auto of_bays = [](const std::string& columns, const std::string& more) {
+    std::string text = clean;
+    text.replace(text.find("MORE"), 4, "");
+    text.replace(text.find("lane text"), 9, "lane text " + columns);
+    const test::SmallModel base = network("", "");
+    base.folder.write("model.ridge", text + more);
+    return Dataset::open(base.path()).value();
+  };
+  EXPECT_EQ(found(of_bays("begun = count(sessions of this)", "measure m = max(begun for bays)\nquery q { show m }\n"),
+                  rules_of({"JA-112"})),
+            "JA-112 bays.begun");
+  // A class made from it groups: it must be stored.
+  EXPECT_EQ(found(of_bays("begun = count(sessions of this)",
+                          "measure m = max(begun for bays)\nquery q { by bays.begun show m }\n"),
+                  rules_of({"JA-112"})),
+            "");
+  EXPECT_EQ(
+      found(of_bays("begun = count(sessions of this)", "measure n = (kwh where bays.begun > 3)\nquery q { show n }\n"),
+            rules_of({"JA-112"})),
+      "");
+  const auto quadratic = [](const std::string& column) {
+    return found(network("c = " + column, "measure m = max(c for sessions)\nquery q { show m }\n").open(),
+                 rules_of({"JA-113"}));
+  };
+  EXPECT_EQ(quadratic("sum(t.kwh for t in sessions where t.bay_id = this.bay_id and t.started <= this.started)"), "");
+  EXPECT_EQ(quadratic("sum(t.kwh for t in sessions where t.started < this.started and t.started >= this.started)"), "");
+  EXPECT_EQ(quadratic("rank(kwh among t.kwh for t in sessions where t.bay_id = this.bay_id)"), "");
+  EXPECT_EQ(quadratic("max(t.kwh for t in sessions)"), "");
+  EXPECT_EQ(quadratic("sum(t.kwh for t in sessions where t.started < this.started and t.id < this.id)"),
+            "JA-113 sessions.c");
+  EXPECT_EQ(quadratic("sum(t.kwh - this.kwh for t in sessions where t.bay_id = this.bay_id)"), "JA-113 sessions.c");
+  EXPECT_EQ(quadratic("count(t in sessions where t.kwh + this.kwh > 3)"), "JA-113 sessions.c");
+  EXPECT_EQ(quadratic("median(t.kwh for t in sessions where t.started <= this.started)"), "JA-113 sessions.c");
+}
+
+TEST(Audit, OrdersOfRowsThatAreSmaller) {
+  std::string mixed = "id,group,value\n";
+  std::string sorted = mixed;
+  for (int i = 0; i < 30'000; ++i) {
+    mixed += fmt::format("{},{},{}\n", i, i * 7919 % 400, i * 7919 % 400 * 1000);
+    sorted += fmt::format("{},{},{}\n", i, i / 75, i / 75 * 1000);
+  }
+  const auto opened = [](const std::string& rows) {
+    return test::SmallModel(
+        "table t from csv \"t.csv\" { key id integer  group integer  value integer }\n"
+        "measure m = sum(value for t) + count(distinct id for t)\nquery q { by t.group show m }\n",
+        {{"t.csv", rows}});
+  };
+  const test::SmallModel model = opened(mixed);
+  const Audit audited = *audit(model.open(), rules_of({"JA-114"}));
+  ASSERT_EQ(audited.findings.size(), 1U);
+  EXPECT_EQ(audited.findings[0].subject, "t");
+  const std::uint64_t saved = *audited.findings[0].saved_bytes;
+  const auto loaded = load(model.path(), {}, {Reload::always, "", RowOrder::smallest});
+  EXPECT_EQ(loaded->orders[0].saved_bytes, saved);
+  EXPECT_EQ(found(model.open(), rules_of({"JA-114"})), "");  // it stands in that order now
+  EXPECT_EQ(found(opened(sorted).open(), rules_of({"JA-114"})), "");
+}
+
+TEST(Audit, TotalsThatAreNotWhatIsMeant) {
+  const auto of = [](const std::string& measure) {
+    return found(network("price = kwh / 2  ratio = kwh / bay_id  fixed = kwh / 7",
+                         "measure per_session = kwh / sessions_of_app\nmeasure of_lane = avg(kwh for sessions)\n"
+                         "measure x = " +
+                             measure +
+                             "\nquery q { show per_session, of_lane, x, max(price for sessions) as a, max(ratio "
+                             "for sessions) as b, max(fixed for sessions) as c }\n")
+                     .open(),
+                 rules_of({"JA-303", "JA-304", "JA-305"}));
+  };
+  EXPECT_EQ(of("sum(s.kwh for s in sessions) * avg(bay_id for sessions)"), "JA-303 x");
+  EXPECT_EQ(of("kwh * of_lane"), "JA-303 x");
+  EXPECT_EQ(of("kwh * count(sessions)"), "");
+  EXPECT_EQ(of("kwh * avg(bay_id for bays)"), "");  // of another table: no row has both
+  EXPECT_EQ(of("kwh * 2"), "");
+  EXPECT_EQ(of("sum(ratio for sessions)"), "JA-304 x");
+  EXPECT_EQ(of("avg(kwh / bay_id for sessions)"), "JA-304 x");
+  EXPECT_EQ(of("avg(fixed for sessions)"), "");
+  EXPECT_EQ(of("avg(price for sessions)"), "");
+  EXPECT_EQ(of("max(ratio for sessions)"), "");
+  EXPECT_EQ(of("avg(per_session of b for b in bays)"), "JA-305 x");
+  EXPECT_EQ(of("avg(of_lane of b for b in distinct(bays.lane))"), "JA-305 x");
+  EXPECT_EQ(of("avg(g.k for g in group sessions by bays.lane with k = avg(kwh for rows))"), "JA-305 x");
+  EXPECT_EQ(of("avg(g.k for g in group sessions by bays.lane with k = sum(kwh for rows))"), "");
+  EXPECT_EQ(of("avg(kwh of b for b in bays)"), "");
+  EXPECT_EQ(of("max(per_session of b for b in bays)"), "");
+}
+
+TEST(Audit, NumbersShowWhatIsMeant) {
+  const test::SmallModel model = {
+      "table t from csv \"t.csv\" { id integer  cost integer  kwh integer\n  price = cost / kwh\n}\n"
+      "measure p = avg(price for t)\nmeasure q = sum(cost for t) * sum(kwh for t)\nmeasure n = sum(id for t)\n"
+      "query all { show p, q, n }\n",
+      {{"t.csv", "id,cost,kwh\n1,10,1\n2,10,10\n3,4,0\n"}}};
+  const Dataset dataset = model.open();
+  const Audit audited = *audit(dataset, rules_of({"JA-303", "JA-304", "JA-306"}));
+  ASSERT_EQ(audited.findings.size(), 3U);
+  EXPECT_EQ(audited.findings[0].evidence,
+            "it multiplies sum(cost for t) and sum(kwh for t): 264, and the total of the products is 110");
+  EXPECT_EQ(audited.findings[1].evidence, "it averages price, to 5.5, where the ratio of the sums is 2.18182");
+  EXPECT_EQ(audited.findings[1].remedy, "if the ratio of the sums is meant: sum(cost for t) / sum(kwh for t)");
+  EXPECT_EQ(audited.findings[2].evidence, "kwh is 0 in 1 row, and the ratio null");
+  for (const Finding& finding : audited.findings) EXPECT_TRUE(ask(dataset, {finding.query})) << finding.query;
+}
+
+TEST(Audit, DivisionsByZeroThatAreNotSaid) {
+  const auto of = [](const std::string& column, const std::string& measure) {
+    return found(network("c = " + column, "measure x = " + measure + "\nquery q { by sessions.c show x }\n").open(),
+                 rules_of({"JA-306"}));
+  };
+  EXPECT_EQ(of("kwh / bay_id", "count(sessions)"), "JA-306 sessions.c");
+  EXPECT_EQ(of("id div bay_id", "count(sessions)"), "JA-306 sessions.c");
+  EXPECT_EQ(of("case when bay_id <> 0 then kwh / bay_id end", "count(sessions)"), "");
+  EXPECT_EQ(of("kwh / id", "count(sessions)"), "");  // ids begin at 7
+  EXPECT_EQ(of("kwh / 3", "kwh / sessions_of_app"), "");
+  EXPECT_EQ(of("id", "max(s.kwh / s.bay_id for s in sessions)"), "JA-306 x");
+  EXPECT_EQ(of("id", "max(kwh / bay_id for sessions where bay_id > 0)"), "");
+}
+
+TEST(Audit, FiltersThatNoRowPasses) {
+  const auto of = [](const std::string& condition) {
+    return found(network("", "param lane = \"lane 9\"\nmeasure x = (kwh where " + condition +
+                                 ")\nquery q { show x where sessions.channel in (\"app\", \"card\") }\n")
+                     .open(),
+                 rules_of({"JA-307"}));
+  };
+  EXPECT_EQ(of("sessions.channel = \"App\""), "JA-307 x");
+  EXPECT_EQ(of("sessions.channel in (\"app\", \"coin\")"), "JA-307 x");
+  EXPECT_EQ(of("sessions.bay_id = 20"), "JA-307 x");
+  EXPECT_EQ(of("sessions.bay_id = 19 and bays.lane <> \"lane 9\""), "");
+  EXPECT_EQ(of("bays.lane = lane"), "");  // a parameter may have another value
+  const Audit audited =
+      *audit(network("", "measure x = (kwh where sessions.channel = \"ap\")\nquery q { show x }\n").open(),
+             rules_of({"JA-307"}));
+  EXPECT_EQ(audited.findings[0].remedy, "did you mean \"app\"?");
+}
+
+TEST(Audit, ConstantsWrittenSeveralTimes) {
+  const auto of = [](const std::string& more) {
+    return found(network("", more + "query q { show a, b }\n").open(), rules_of({"JA-308"}));
+  };
+  EXPECT_EQ(of("measure a = count(sessions where kwh > 15)\nmeasure b = sum(kwh * 15 for sessions)\n"), "JA-308 b");
+  EXPECT_EQ(of("measure a = count(sessions where started > datetime \"2025-01-03 00:00:00\")\n"
+               "measure b = count(sessions where started <= datetime \"2025-01-03 00:00:00\")\n"),
+            "JA-308 b");
+  EXPECT_EQ(of("param p = 15\nmeasure a = count(sessions where kwh > p)\nmeasure b = sum(kwh * p for sessions)\n"), "");
+  EXPECT_EQ(of("measure a = sum(kwh / 100 for sessions)\nmeasure b = sum(kwh * 100 for sessions)\n"), "");
+  EXPECT_EQ(of("measure a = sum(round(kwh, 3) for sessions)\nmeasure b = max(round(kwh, 3) for sessions)\n"), "");
+  EXPECT_EQ(of("measure a = sum(15 * kwh + 15 for sessions)\nmeasure b = kwh\n"), "");  // one measure
+}
+
+TEST(Audit, CommentsWaveFindingsThroughWithAReason) {
+  const std::string measures =
+      "# audit ignore JA-301: the new report will show it\n# and that soon\nmeasure lonely = kwh / 2\n"
+      "measure alone = kwh / 3  # audit ignore JA-301, JA-302: as above\nmeasure other = kwh / 4\n";
+  const Dataset dataset = network("", measures).open();
+  EXPECT_EQ(found(dataset), "JA-301 other");
+  const Audit audited = *audit(dataset);
+  ASSERT_EQ(audited.ignored.size(), 2U);
+  EXPECT_EQ(audited.ignored[0].subject, "lonely");
+  EXPECT_EQ(audited.ignored[0].reason, "the new report will show it");
+  EXPECT_EQ(audited.ignored[1].reason, "as above");
+  EXPECT_NE(render(report(audited)).find("the new report will show it"), std::string::npos);
+  for (const char* wrong : {"# audit ignore JA-301\n", "# audit ignore: why\n", "# audit ignore JA-999: why\n",
+                            "# audit ignore JA-301:   \n"}) {
+    const auto refused = audit(network("", std::string(wrong) + "measure lonely = kwh / 2\n").open());
+    ASSERT_FALSE(refused) << wrong;
+    EXPECT_EQ(test::codes(refused.error()), "JR-010");
+    EXPECT_EQ(refused.error()[0].place.line, 9U);
+  }
+}
+
+TEST(Audit, FastEstimatesAreNearWhatIsMeasured) {
+  std::string rows = "id,at,digits\n";
+  for (int i = 0; i < 200'000; ++i) {
+    const int other = static_cast<int>(static_cast<std::int64_t>(i) * 7919 % 200'000);
+    rows += fmt::format("{},2024-{:02}-{:02} {:02}:{:02}:00,{}\n", i, other / 400 / 25 % 12 + 1, other / 400 % 25 + 1,
+                        other % 400 / 60 + 8, other % 400 % 60, other % 1000);
+  }
+  const Dataset dataset = test::SmallModel(
+                              "table t from csv \"t.csv\" { id integer  at datetime  digits text }\n"
+                              "measure m = max(at for t) measure n = sum(id for t)\n"
+                              "query q { by t.digits show m, n }\n",
+                              {{"t.csv", rows}})
+                              .open();
+  const Audit measured = *audit(dataset, rules_of({"JA-104", "JA-108"}));
+  AuditSettings fast = rules_of({"JA-104", "JA-108"});
+  fast.fast = true;
+  const Audit estimated = *audit(dataset, fast);
+  ASSERT_EQ(measured.findings.size(), 2U);
+  ASSERT_EQ(estimated.findings.size(), 2U);
+  for (std::size_t i = 0; i < 2; ++i) {
+    EXPECT_EQ(estimated.findings[i].subject, measured.findings[i].subject);
+    EXPECT_FALSE(measured.findings[i].estimated);
+    EXPECT_TRUE(estimated.findings[i].estimated);
+    const double ratio = static_cast<double>(*estimated.findings[i].saved_bytes) /
+                         static_cast<double>(*measured.findings[i].saved_bytes);
+    EXPECT_TRUE(ratio > 0.5 && ratio < 2) << estimated.findings[i].subject << ratio;
+  }
+}
+
+// What the audit names is carried out, until nothing is left that a step could mend.
+TEST(Audit, ItsRemediesAreCarriedOut) {
+  const test::SmallModel model =
+      network("number integer  digits text  double = kwh * 2",
+              "measure m = sum(double for sessions)\nmeasure lonely = max(number for sessions)\n"
+              "measure k = count(distinct digits for sessions)\nquery q { by bays.lane show m, k }\n",
+              ",number,digits");
+  const Dataset dataset = model.open();
+  EXPECT_EQ(found(dataset), "JA-104 sessions.digits\nJA-107 sessions.double\nJA-301 lonely");
+  const auto made = apply_remedies(dataset);
+  ASSERT_TRUE(made) << test::messages(made.error());
+  EXPECT_TRUE(made->proved());
+  EXPECT_EQ(made->title, "inline sessions.double, retype sessions.digits integer, drop lonely, drop sessions.number");
+  EXPECT_EQ(found(*made->after), "");
+  EXPECT_EQ(test::codes(apply_remedies(*made->after).error()), "JR-808");
+  EXPECT_EQ(apply_remedies(dataset, {"JA-301"})->title, "drop lonely");
+  EXPECT_EQ(test::codes(apply_remedies(dataset, {"JA-999"}).error()), "JR-008");
+}
+
 TEST(Audit, RulesCanBeChosen) {
   const Dataset dataset =
       network("number integer  digits integer", "measure lonely = kwh / 2", ",number,digits").open();
@@ -229,7 +522,8 @@ JA-107 sessions.energy_charge
 JA-107 sessions.gross
 JA-107 sessions.idle_charge
 JA-107 sessions.price_paid
-JA-201 cards)");
+JA-201 cards
+JA-304 avg_price)");
   const std::string shown = render(report(*audit(*dataset)));
   EXPECT_NE(shown.find("charging.ridge:31"), std::string::npos) << shown;
 }

@@ -25,10 +25,9 @@ void find_inlinable_columns(const Subject& subject, Findings& findings) {
       return;
     std::string readers;
     for (const model::User& user : subject.users(id)) readers += (readers.empty() ? "" : ", ") + user.name;
-    findings.push_back(subject.about(
-        id, fmt::format("{} rows, read by {}", base::grouped(data.rows), readers),
-        fmt::format("juniper refactor {} inline {}", subject.dataset().model().path(), subject.model().column_name(id)),
-        data.bytes()));
+    findings.push_back(subject.with_step(
+        subject.about(id, fmt::format("{} rows, read by {}", base::grouped(data.rows), readers), "", data.bytes()),
+        "inline " + step_name(subject.model(), id)));
   });
 }
 

@@ -53,8 +53,9 @@ void find_unused_measures(const Subject& subject, Findings& findings) {
   for (MeasureIndex m = 0; m < model.measures.size(); ++m) {
     const Measure& measure = model.measures[m];
     if (named.contains(m) || !measure.used_by.empty()) continue;
-    findings.push_back(subject.about(measure.name, measure.name_span, "no definition and no saved query names it",
-                                     "leave it out of the text; or say who needs it: used by \"…\""));
+    findings.push_back(subject.with_step(
+        subject.about(measure.name, measure.name_span, "no definition and no saved query names it", ""),
+        "drop " + written_name(measure.name)));
   }
 }
 

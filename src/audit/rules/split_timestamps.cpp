@@ -36,17 +36,20 @@ std::int64_t day_of(std::int64_t microseconds) {
 void find_timestamps_to_split(const Subject& subject, Findings& findings) {
   subject.each_column([&](ColumnId id, const Column& column, const store::Column& data) {
     if (column.type.kind != TypeKind::datetime || column.is_calculated() || column.from_row || column.key) return;
-    const store::Column date = part(data, TypeKind::date, day_of);
-    const store::Column time = part(data, TypeKind::time, [](std::int64_t microseconds) {
+    const store::Column whole = subject.sampled(id);
+    const store::Column date = part(whole, TypeKind::date, day_of);
+    const store::Column time = part(whole, TypeKind::time, [](std::int64_t microseconds) {
       return microseconds - day_of(microseconds) * base::microseconds_per_day;
     });
     const std::uint64_t apart = date.bytes() + time.bytes();
-    if (time.distinct < 2 || apart >= data.bytes()) return;
-    findings.push_back(subject.about(
-        id,
-        fmt::format("{} values; {} dates and {} times of day apart", base::grouped(data.distinct),
-                    base::grouped(date.distinct), base::grouped(time.distinct)),
-        "write the date and the time of day as two columns where the file is made", data.bytes() - apart));
+    if (time.distinct < 2 || apart >= whole.bytes()) return;
+    findings.push_back(subject.with_step(
+        subject.about(id,
+                      fmt::format("{} values; {} dates and {} times of day apart", base::grouped(data.distinct),
+                                  base::grouped(date.distinct), base::grouped(time.distinct)),
+                      "", subject.scaled(id, whole.bytes() - apart)),
+        "split " + step_name(subject.model(), id)));
+    findings.back().estimated = subject.is_sampled(id);
   });
 }
 

@@ -1,5 +1,5 @@
-// Columns that no definition, query or declared use reads. Those whose values are all different are a finding of their
-// own: row numbers, receipts and the like are what costs most.
+// Columns that no definition, query or declared use reads (`used by "…"` declares one). Those whose values are all
+// different are a finding of their own: row numbers, receipts and the like are what costs most.
 #include <fmt/format.h>
 
 #include "audit/rules.h"
@@ -21,12 +21,6 @@ std::string values_of(const store::Column& data) {
                      data.nulls == 0 ? "" : fmt::format(", {} null", base::grouped(data.nulls)));
 }
 
-std::string remedy_for(const Subject& subject, ColumnId id) {
-  const Column& column = subject.model().column(id);
-  if (column.key) return "leave `key` and the column out of the text; or say who needs it: used by \"…\"";
-  return "leave the column out of the text; or say who needs it: used by \"…\"";
-}
-
 // Columns of calculated tables come from the rows that these name.
 bool may_be_left_out(const Subject& subject, ColumnId id) {
   return !subject.model().column(id).from_row;
@@ -36,7 +30,8 @@ template <class Wanted>
 void find(const Subject& subject, Findings& findings, const Wanted& wanted) {
   subject.each_column([&](ColumnId id, const Column&, const store::Column& data) {
     if (!subject.users(id).empty() || !may_be_left_out(subject, id) || !wanted(data)) return;
-    findings.push_back(subject.about(id, values_of(data), remedy_for(subject, id), data.bytes()));
+    findings.push_back(subject.with_step(subject.about(id, values_of(data), "", data.bytes()),
+                                         "drop " + step_name(subject.model(), id)));
   });
 }
 

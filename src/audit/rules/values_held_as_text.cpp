@@ -52,17 +52,19 @@ store::Column retyped(const store::Column& data, Type type) {
 void find_values_held_as_text(const Subject& subject, Findings& findings) {
   subject.each_column([&](ColumnId id, const Column& column, const store::Column& data) {
     if (column.type.kind != TypeKind::text || column.is_calculated() || column.from_row || data.distinct < 2) return;
-    const auto type = type_of(data);
+    const store::Column texts = subject.sampled(id);
+    const auto type = type_of(texts);
     // True and false are two texts as good as any.
     if (!type || type->kind == TypeKind::boolean) return;
-    const store::Column typed = retyped(data, *type);
-    if (typed.bytes() >= data.bytes()) return;
-    findings.push_back(
+    const store::Column typed = retyped(texts, *type);
+    if (typed.bytes() >= texts.bytes()) return;
+    findings.push_back(subject.with_step(
         subject.about(id,
                       fmt::format("all {} texts are of type {}, from {} to {}", base::grouped(data.distinct),
                                   to_string(*type), to_text(typed.least, *type), to_text(typed.most, *type)),
-                      fmt::format("declare it in the text: {} {}", written_name(column.name), to_string(*type)),
-                      data.bytes() - typed.bytes()));
+                      "", subject.scaled(id, texts.bytes() - typed.bytes())),
+        fmt::format("retype {} {}", step_name(subject.model(), id), to_string(*type))));
+    findings.back().estimated = subject.is_sampled(id);
   });
 }
 

@@ -205,6 +205,20 @@ Result<Applied> retype_column(const Model& read, const Step& step) {
                                     fmt::format("can't go from {} to {}", to_string(column.type), to_string(step.type)),
                                     "texts take any type that holds them, whole and decimal numbers each other's"));
   }
+  // The rows of a result stand in the order of their keys, and a key has its type.
+  Diagnostics blocked;
+  for (const Query& query : model.queries) {
+    for (const QueryBy& key : query.by) {
+      if (key.column.column == *id && column.type.kind == TypeKind::text) {
+        blocked.push_back(model.sources.diagnostic(
+            Severity::error, "JR-803", key.span,
+            fmt::format("{} stays a text: query '{}' groups by it, and shows texts in their order",
+                        model.column_name(*id), query.name),
+            "retype it by hand, and look at the query's result"));
+      }
+    }
+  }
+  if (!blocked.empty()) return tl::unexpected(std::move(blocked));
   TextEdits edits;
   const bool renamed = column.header != column.name;
   edits.replace(column.source_span,
