@@ -3,8 +3,8 @@
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 
+#include "audit/trims.h"
 #include "base/failure.h"
-#include "base/parallel.h"
 #include "juniper/ask.h"
 #include "language/check.h"
 #include "language/checked.h"
@@ -27,7 +27,7 @@ std::string text_of(const std::vector<const store::Column*>& columns, const Key&
 
 // Marks the rows of the one side that are used in `used_by_any`, too.
 LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Column*>& from, std::size_t samples,
-               std::vector<bool>& used_by_any) {
+               std::vector<std::uint8_t>& used_by_any) {
   LinkUse use;
   use.link = link.name;
   use.one_rows = link.no_row;
@@ -45,7 +45,7 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
     for (std::size_t i = 0; i < from[0]->codes.rows_in_block(block); ++i) {
       if (rows[i] != link.no_row) {
         used[rows[i]] = true;
-        used_by_any[rows[i]] = true;
+        used_by_any[rows[i]] = 1;
         continue;
       }
       bool null = false;
@@ -117,29 +117,6 @@ std::vector<OrphanMeasure> orphan_measures(const Dataset& dataset, const languag
   return measures;
 }
 
-// A table's columns, encoded from the used rows alone.
-Trim trim_of(const store::StoredTable& table, const std::vector<bool>& used, unsigned threads) {
-  Trim trim;
-  trim.table = table.name;
-  trim.rows = table.rows;
-  std::vector<std::uint64_t> rows;
-  for (std::uint64_t row = 0; row < table.rows; ++row) {
-    if (used[row]) rows.push_back(row);
-  }
-  trim.used_rows = rows.size();
-  std::vector<std::uint64_t> kept(table.columns.size());
-  base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {
-    if (table.columns[c].broken.empty())
-      kept[c] = store::encode_column(store::chosen_rows(table.columns[c].data, rows)).bytes();
-  });
-  for (std::size_t c = 0; c < table.columns.size(); ++c) {
-    const std::uint64_t bytes = table.columns[c].data.bytes();
-    trim.bytes += bytes;
-    trim.saved_bytes += bytes - std::min(bytes, kept[c]);
-  }
-  return trim;
-}
-
 std::vector<CalendarGap> gaps_of(const store::Column& day) {
   std::vector<std::int64_t> days;
   for (const std::uint64_t code : day.codes.decoded()) {
@@ -160,7 +137,7 @@ Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
     const language::CheckedModel& model = dataset.model().checked();
     const store::Store& store = dataset.store();
     LinkReport made;
-    std::vector<std::vector<bool>> used(store.tables.size());  // rows of each table that some link leads to
+    std::vector<std::vector<std::uint8_t>> used(store.tables.size());  // rows of each table that some link leads to
     for (std::size_t i = 0; i < store.links.size(); ++i) {
       const language::LinkEnd& from = model.links[i].from;
       const language::TableIndex to = model.links[i].to.table;
@@ -169,9 +146,9 @@ Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
         for (const std::uint32_t column : end.columns) columns.push_back(&store.tables[end.table].columns[column].data);
         return columns;
       };
-      used[to].resize(store.tables[to].rows, false);
+      used[to].resize(store.tables[to].rows, 0);
       // Nobody knows which rows a broken link would lead to.
-      if (!store.links[i].broken.empty()) used[to].assign(store.tables[to].rows, true);
+      if (!store.links[i].broken.empty()) used[to].assign(store.tables[to].rows, 1);
       LinkUse use = use_of(store.links[i], columns_of(from), samples, used[to]);
       use.many_rows = store.tables[from.table].rows;
       use.one_nulls = rows_without_key(columns_of(model.links[i].to));
@@ -181,8 +158,9 @@ Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
       made.links.push_back(std::move(use));
     }
     for (std::size_t t = 0; t < used.size(); ++t) {
-      if (std::find(used[t].begin(), used[t].end(), false) != used[t].end())
-        made.trims.push_back(trim_of(store.tables[t], used[t], dataset.options().threads));
+      if (std::find(used[t].begin(), used[t].end(), 0) != used[t].end())
+        made.trims.push_back(
+            auditing::trim_of(store.tables[t], used[t], auditing::Saving::measured, dataset.options().threads));
     }
     std::stable_sort(made.trims.begin(), made.trims.end(),
                      [](const Trim& a, const Trim& b) { return a.saved_bytes > b.saved_bytes; });

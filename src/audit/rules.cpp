@@ -28,8 +28,8 @@ constexpr std::array<Rule, 23> all_rules{{
      "measures can compute it row by row as they aggregate it, and nothing is stored", find_inlinable_columns},
     {"JA-108", "a timestamp that takes fewer bytes as date and time of day",
      "dates and times of day are few, their combinations many", find_timestamps_to_split},
-    {"JA-109", "a number with more digits than its measures show", "digits that nobody sees can be most of what it takes",
-     find_excess_digits},
+    {"JA-109", "a number with more digits than its measures show",
+     "digits that nobody sees can be most of what it takes", find_excess_digits},
     {"JA-110", "a column that another one determines", "it could stand once for each value of the other, behind a link",
      find_determined_columns},
     {"JA-111", "a concatenated key", "a link over several columns needs none, and what is put together is large",
@@ -88,10 +88,14 @@ store::Column Subject::sampled(ColumnId id) const {
   return store::encode_column(store::chosen_rows(column, rows));
 }
 
-std::uint64_t Subject::scaled(ColumnId id, std::uint64_t sample_bytes) const {
-  if (!is_sampled(id)) return sample_bytes;
-  return static_cast<std::uint64_t>(static_cast<double>(sample_bytes) * static_cast<double>(data(id).rows) /
-                                    static_cast<double>(sample_rows));
+std::uint64_t Subject::whole_bytes(ColumnId id, const store::Column& made) const {
+  if (!is_sampled(id)) return made.bytes();
+  // Codes are as many as rows; of a dictionary's values, the sample has met most, or is as far from that as the rows.
+  const double rows = static_cast<double>(data(id).rows) / static_cast<double>(sample_rows);
+  const std::uint64_t codes = made.codes.bytes().size();
+  const bool met_most = made.distinct * 4 < sample_rows;
+  return static_cast<std::uint64_t>(static_cast<double>(codes) * rows +
+                                    static_cast<double>(made.bytes() - codes) * (met_most ? 1 : rows));
 }
 
 const NodePtr& Subject::defined(const NodePtr& node) const {

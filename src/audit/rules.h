@@ -23,10 +23,10 @@ class Subject {
   const store::Column& data(language::ColumnId id) const { return table(id.table).columns[id.column].data; }
   const std::vector<model::User>& users(language::ColumnId id) const { return users_[id.table][id.column]; }
 
-  // A column to measure on: the column itself, or for a fast audit some stretches of its rows, if it has many; and what
-  // bytes of that one are in bytes of the whole.
+  // A column to measure on: the column itself, or for a fast audit some stretches of its rows, if it has many; and the
+  // bytes that a column made from that one would have if it were made from the whole.
   store::Column sampled(language::ColumnId id) const;
-  std::uint64_t scaled(language::ColumnId id, std::uint64_t sample_bytes) const;
+  std::uint64_t whole_bytes(language::ColumnId id, const store::Column& made) const;
   bool is_sampled(language::ColumnId id) const { return fast_ && data(id).rows > sample_rows; }
   bool is_fast() const { return fast_; }
 

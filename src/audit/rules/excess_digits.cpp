@@ -57,14 +57,16 @@ void find_excess_digits(const Subject& subject, Findings& findings) {
             piece.exact.push_back(null ? 0 : base::divide_rounded(whole.exact_of(codes[i]), unit));
           }
         }));
-    if (shorter.bytes() >= whole.bytes()) return;
+    const std::uint64_t bytes = subject.whole_bytes(id, shorter);
+    if (bytes >= data.bytes()) return;
+    const std::uint64_t saved = data.bytes() - bytes;
     findings.push_back(subject.about(
         id,
         fmt::format("{} digits behind the point are stored, and the measures that read it show at most {}",
                     column.type.scale, *needed),
         fmt::format("if nobody needs them: juniper refactor {} round {} {}", subject.dataset().model().path(),
                     step_name(subject.model(), id), to_string(type)),
-        subject.scaled(id, whole.bytes() - shorter.bytes())));
+        saved));
     findings.back().estimated = subject.is_sampled(id);
   });
 }

@@ -41,13 +41,14 @@ void find_timestamps_to_split(const Subject& subject, Findings& findings) {
     const store::Column time = part(whole, TypeKind::time, [](std::int64_t microseconds) {
       return microseconds - day_of(microseconds) * base::microseconds_per_day;
     });
-    const std::uint64_t apart = date.bytes() + time.bytes();
-    if (time.distinct < 2 || apart >= whole.bytes()) return;
+    const std::uint64_t apart = subject.whole_bytes(id, date) + subject.whole_bytes(id, time);
+    if (time.distinct < 2 || apart >= data.bytes()) return;
+    const std::uint64_t saved = data.bytes() - apart;
     findings.push_back(subject.with_step(
         subject.about(id,
                       fmt::format("{} values; {} dates and {} times of day apart", base::grouped(data.distinct),
                                   base::grouped(date.distinct), base::grouped(time.distinct)),
-                      "", subject.scaled(id, whole.bytes() - apart)),
+                      "", saved),
         "split " + step_name(subject.model(), id)));
     findings.back().estimated = subject.is_sampled(id);
   });

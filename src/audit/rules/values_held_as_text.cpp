@@ -26,6 +26,16 @@ std::optional<Type> type_of(const store::Column& data) {
   return finder.type();
 }
 
+// True if a few of the texts are of no other type in common: most texts need not be looked at further.
+bool is_plainly_text(const store::Column& data) {
+  constexpr std::uint64_t few = 50;
+  scanning::TypeFinder finder;
+  for (std::uint64_t i = 0; i < std::min(few, data.distinct); ++i)
+    finder.add(data.text_of(i * (data.distinct - 1) / std::max<std::uint64_t>(std::min(few, data.distinct) - 1, 1)),
+               i + 1);
+  return finder.type().kind == TypeKind::text;
+}
+
 // The column with another type.
 store::Column retyped(const store::Column& data, Type type) {
   std::vector<Value> values;
@@ -52,17 +62,20 @@ store::Column retyped(const store::Column& data, Type type) {
 void find_values_held_as_text(const Subject& subject, Findings& findings) {
   subject.each_column([&](ColumnId id, const Column& column, const store::Column& data) {
     if (column.type.kind != TypeKind::text || column.is_calculated() || column.from_row || data.distinct < 2) return;
+    if (is_plainly_text(data)) return;
     const store::Column texts = subject.sampled(id);
     const auto type = type_of(texts);
     // True and false are two texts as good as any.
     if (!type || type->kind == TypeKind::boolean) return;
     const store::Column typed = retyped(texts, *type);
-    if (typed.bytes() >= texts.bytes()) return;
+    const std::uint64_t bytes = subject.whole_bytes(id, typed);
+    if (bytes >= data.bytes()) return;
+    const std::uint64_t saved = data.bytes() - bytes;
     findings.push_back(subject.with_step(
         subject.about(id,
                       fmt::format("all {} texts are of type {}, from {} to {}", base::grouped(data.distinct),
                                   to_string(*type), to_text(typed.least, *type), to_text(typed.most, *type)),
-                      "", subject.scaled(id, texts.bytes() - typed.bytes())),
+                      "", saved),
         fmt::format("retype {} {}", step_name(subject.model(), id), to_string(*type))));
     findings.back().estimated = subject.is_sampled(id);
   });
