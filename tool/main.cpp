@@ -457,8 +457,9 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       "PLAN", arguments.steps,
       "Steps one behind the other: inline TABLE.COLUMN (a calculated column moves into the measures that "
       "use it), store 'TABLE.NAME = EXPRESSION' (the other way), split TABLE.COLUMN [into '(DATE, TIME)'], "
-      "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE; or apply CODE… or "
-      "all: what the audit's findings name");
+      "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE, relink TABLE.COLUMN (by the "
+      "columns that a key is put together from), trim TABLE (to the rows that links lead to), reorder TABLE by "
+      "'(COLUMN, …)'; or apply CODE… or all: what the audit's findings name");
   refactor_command->add_flag("--all-safe", arguments.all_safe, "The same as apply all");
   refactor_command->add_option("--probes", arguments.refactoring.most_probes, "How many made-up queries to ask at most")
       ->capture_default_str()

@@ -50,7 +50,8 @@ struct TableLoad {
   std::uint64_t source_bytes = 0;
   std::uint64_t files = 0;             // of its source
   std::uint64_t files_read = 0;        // of them, now; the rows of the others were there already
-  std::uint64_t rejected = 0;          // rows of the source that were left out
+  std::uint64_t rejected = 0;          // rows of the source that were left out, as they can't be read
+  std::uint64_t unreached = 0;         // … as no link leads to them and the text says `reached from`
   std::uint64_t bytes = 0;             // of its columns in the store
   std::int64_t read_nanoseconds = 0;   // reading and typing the source
   std::int64_t total_nanoseconds = 0;  // with its part of encoding, several columns at a time, and calculated columns
@@ -61,12 +62,12 @@ struct LinkLoad {
   std::uint64_t bytes = 0;
   std::int64_t resolve_nanoseconds = 0;
 };
-// What a smaller order of a table's rows was found to save, where one was asked for.
+// What an order of a table's rows saves that the text declares, or that was found where a smaller one was asked for.
 struct OrderLoad {
   std::string table;
-  std::string columns;            // that the rows are sorted by, "channel, region"; "" where they stand as in the files
-  std::uint64_t saved_bytes = 0;  // of codes and links
-  std::string file_order;         // the column that tells how the rows stood in the files; "" if none does
+  std::string columns;           // that the rows are sorted by, "channel, region"; "" where they stand as in the files
+  std::int64_t saved_bytes = 0;  // of codes and links; below 0 where it costs bytes
+  std::string file_order;        // the column that tells how the rows stood in the files; "" if none does
 };
 struct LoadReport {
   std::string store;    // the file

@@ -15,7 +15,7 @@ namespace juniper {
 
 // What is stored in a column against what stands for it, over all rows of its table.
 struct RowProof {
-  std::string column;      // "sessions.gross"
+  std::string column;      // "sessions.gross"; "cards" where it is about a table's rows
   std::string expression;  // what it is compared with: an expression over what stays stored, or what became of it
   std::string query;       // that counts the rows that differ, where a query can; to be asked of the model before, or
                            // after where the column is new
@@ -101,6 +101,9 @@ struct RefactorSettings {
 //   retype TABLE.COLUMN TYPE         a source's column gets a type that holds the same values
 //   round TABLE.COLUMN TYPE          … or a type with fewer digits
 //   drop TABLE.COLUMN, drop MEASURE  what nothing uses goes
+//   relink TABLE.COLUMN              a link by values that are put together becomes one by what they are put together
+//   from trim TABLE                       rows that no link leads to are left out at load: `reached from` reorder TABLE
+//   by (COLUMN, …)     its rows are sorted at load: `sorted by`
 //
 // in an order that works, on the text and on a copy of the data, and proves it: all rows of each column that steps
 // touch, all saved queries, and probes. Nothing is written. Texts are edited where they must be; comments and layout

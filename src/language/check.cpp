@@ -453,6 +453,8 @@ class ModelChecker {
     declare_links(LinksOf::sources);
     declare_calculated_tables();
     declare_links(LinksOf::calculated);
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) declare_rows(t);
+    check_reach();
     declare_calendar();
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c)
@@ -542,6 +544,7 @@ class ModelChecker {
       table.span = text.span;
       table.name_span = text.name.span;
       table.source_span = text.source_span;
+      table.rows_span = text.rows_span;
       for (const syntax::Column& column : text.columns) declare_column(table, column);
       if (!text.rows && std::all_of(text.columns.begin(), text.columns.end(),
                                     [](const syntax::Column& c) { return c.expression != nullptr; })) {
@@ -601,15 +604,19 @@ class ModelChecker {
     return std::nullopt;
   }
 
+  std::optional<TableIndex> table_of(const syntax::Name& name) {
+    const auto table = model_.find_table(name.text);
+    if (table) return table;
+    std::vector<std::string> names;
+    for (const Table& t : model_.tables) names.push_back(t.name);
+    report_.error(name.span, "JR-201", fmt::format("there is no table '{}'", name.text),
+                  base::did_you_mean(name.text, names));
+    return std::nullopt;
+  }
+
   std::optional<LinkEnd> link_end(const syntax::LinkEnd& text) {
-    const auto table = model_.find_table(text.table.text);
-    if (!table) {
-      std::vector<std::string> names;
-      for (const Table& t : model_.tables) names.push_back(t.name);
-      report_.error(text.table.span, "JR-201", fmt::format("there is no table '{}'", text.table.text),
-                    base::did_you_mean(text.table.text, names));
-      return std::nullopt;
-    }
+    const auto table = table_of(text.table);
+    if (!table) return std::nullopt;
     LinkEnd end{*table, {}};
     for (const syntax::Name& name : text.columns) {
       const auto column = column_in(*table, name);
@@ -660,6 +667,73 @@ class ModelChecker {
                     "end it with: as NAME");
     }
     model_.links.push_back({from, to, text.role ? text.role->text : "", text.span, ""});
+  }
+
+  // Which rows of its files a table holds, and in which order.
+  void declare_rows(TableIndex t) {
+    const syntax::Table& text = text_.tables[t];
+    for (const syntax::Name& name : text.sorted_by) {
+      const auto column = column_in(t, name);
+      if (!column) continue;
+      if (text_.tables[t].columns[*column].expression) {
+        report_.error(name.span, "JR-218",
+                      fmt::format("{} is calculated, and rows are sorted before", model_.column_name({t, *column})),
+                      "sort by columns of the source");
+      } else if (model_.tables[t].columns[*column].type.kind == TypeKind::real) {
+        report_.error(name.span, "JR-218", "rows are not sorted by reals", "sort by columns of other types");
+      }
+      model_.tables[t].sorted_by.push_back(*column);
+    }
+    for (const syntax::Name& name : text.reached_from) {
+      const auto from = table_of(name);
+      if (!from) continue;
+      bool leads = false;
+      for (const Link& link : model_.links) {
+        if (link.from.table != *from || link.to.table != t) continue;
+        leads = true;
+        check_reaching(link, name.span);
+      }
+      if (!leads) {
+        report_.error(name.span, "JR-217", fmt::format("no link leads from {} to {}", name.text, model_.tables[t].name),
+                      "name tables whose links lead here");
+      }
+      model_.tables[t].reached_from.push_back(*from);
+    }
+  }
+
+  // Rows are left out before anything is calculated.
+  void check_reaching(const Link& link, Span use) {
+    for (const LinkEnd* const end : {&link.from, &link.to}) {
+      const bool calculated =
+          text_.tables[end->table].rows || std::any_of(end->columns.begin(), end->columns.end(), [&](std::uint32_t c) {
+            return text_.tables[end->table].columns[c].expression != nullptr;
+          });
+      if (!calculated) continue;
+      report_.error(use, "JR-217",
+                    fmt::format("the link from {} goes by what is calculated, and rows are left out before",
+                                model_.tables[link.from.table].name),
+                    "link by columns of the source");
+      return;
+    }
+  }
+
+  // Which rows a table holds can't rest on which rows it holds.
+  void check_reach() {
+    std::vector<State> states(model_.tables.size(), State::untouched);
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) check_reach(t, states);
+  }
+
+  void check_reach(TableIndex t, std::vector<State>& states) {
+    if (states[t] == State::checking) {
+      report_.error(model_.tables[t].rows_span, "JR-217",
+                    fmt::format("the rows of {} are reached from rows that are reached from {}", model_.tables[t].name,
+                                model_.tables[t].name),
+                    "break the circle");
+    }
+    if (states[t] != State::untouched) return;
+    states[t] = State::checking;
+    for (const TableIndex from : model_.tables[t].reached_from) check_reach(from, states);
+    states[t] = State::good;
   }
 
   void check_links() {

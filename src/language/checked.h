@@ -294,6 +294,8 @@ struct Table {
   bool hidden = false;
   std::string source_pattern;  // a path or pattern of CSV files, relative to the model's file
   char delimiter = ',';
+  std::vector<TableIndex> reached_from;  // its rows are those that a link from one of these leads to; all if empty
+  std::vector<std::uint32_t> sorted_by;  // its rows stand in the order of these columns; of the files if empty
   std::string description;
   RowSetPtr rows;              // of a calculated table, else null
   VariableId row = slice_row;  // `this` in the expressions of its calculated columns
@@ -301,6 +303,7 @@ struct Table {
   Span span;
   Span name_span;
   Span source_span;
+  Span rows_span;  // `reached from` and `sorted by`, or the place behind the source where they would stand
 
   std::optional<std::uint32_t> find(std::string_view column) const;
 };

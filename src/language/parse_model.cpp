@@ -95,6 +95,18 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
     }
     expect(")", "after the option");
   }
+  const std::uint32_t rows_begin = last_end();
+  if (is("reached") && is("from", 1)) {
+    take();
+    take();
+    table.reached_from = names("a table");
+  }
+  if (is("sorted") && is("by", 1)) {
+    take();
+    take();
+    table.sorted_by = names("a column");
+  }
+  table.rows_span = {begin.file, rows_begin, last_end()};
   if (is_text()) table.description = take().text;
   expect("{", "before the table's columns");
   while (!at_end() && !is("}")) {
@@ -109,6 +121,16 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   expect("}", "after the table's columns");
   table.span = since(begin);
   model.tables.push_back(std::move(table));
+}
+
+// A name, or several in brackets.
+std::vector<syntax::Name> Parser::names(std::string_view what) {
+  std::vector<syntax::Name> list;
+  if (!accept("(")) return {name(what)};
+  do list.push_back(name(what));
+  while (accept(","));
+  expect(")", "after the names");
+  return list;
 }
 
 syntax::Column Parser::column() {

@@ -132,6 +132,7 @@ class Parser {
   void table(syntax::Model& model, Span begin, bool hidden);
   syntax::Column column();
   void part_of_field(syntax::Column& column);
+  std::vector<syntax::Name> names(std::string_view what);
   bool is_type(std::size_t ahead) const;
   bool type_at(std::size_t ahead) const;
   syntax::TypeName type();

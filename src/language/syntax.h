@@ -176,7 +176,10 @@ struct Table {
   std::string source;       // a path or pattern, relative to the file that names it
   Span source_span;
   std::optional<std::string> delimiter;
-  RowsPtr rows;  // of a calculated table
+  std::vector<Name> reached_from;  // tables
+  std::vector<Name> sorted_by;     // columns
+  Span rows_span;                  // of what stands behind the source: where that would be written, if it is empty
+  RowsPtr rows;                    // of a calculated table
   std::string description;
   std::vector<Column> columns;
 };

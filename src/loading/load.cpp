@@ -110,7 +110,8 @@ class Loader {
     }
     if (!errors.empty()) return tl::unexpected(std::move(errors));
     encode();
-    order_rows();
+    leave_out_unreached();
+    if (auto ordered = order_rows(); !ordered) return tl::unexpected(ordered.error());
     store_.links.resize(model_.links.size());
     column_done_.resize(model_.tables.size());
     link_done_.assign(model_.links.size(), 0);
@@ -163,8 +164,9 @@ class Loader {
     stored.name = table.name;
     stored.signature = loading::table_signature(request);
     stored.order_asked = to_sort_.contains(table.name);
-    const auto standing = stored.order_asked ? loading::Standing::in_any_order : loading::Standing::as_in_files;
-    auto read = loading::read_table(request, stored.signature, earlier_, standing, settings);
+    std::optional<std::string> order;
+    if (!stored.order_asked) order = loading::order_name(table);
+    auto read = loading::read_table(request, stored.signature, earlier_, order, settings);
     if (!read) return tl::unexpected(with_place(read.error(), table));
     stored.rows = read->rows;
     stored.source_bytes = read->bytes;
@@ -193,6 +195,9 @@ class Loader {
     }
     return {};
   }
+
+  // True if a table's rows may be put in another order than that of its files.
+  bool sorts(TableIndex t) const { return store_.tables[t].order_asked || !model_.tables[t].sorted_by.empty(); }
 
   // Room for the columns of a calculated table, which is computed later.
   Result<void> declare_table(TableIndex t) {
@@ -230,7 +235,7 @@ class Loader {
       store::StoredColumn& column = encoded(read);
       column.data = store::encode_column(std::exchange(read.input, {}));
       column.encode_nanoseconds = nanoseconds_since(begin);
-      if (!store_.tables[read.table].order_asked) writer_.write_ahead(column.data);
+      if (!sorts(read.table) && model_.tables[read.table].reached_from.empty()) writer_.write_ahead(column.data);
     });
     // Each table's part of the time is that of its columns' work.
     const std::int64_t elapsed = nanoseconds_since(all_begin);
@@ -244,25 +249,91 @@ class Loader {
     read_columns_.clear();
   }
 
-  // Sorts the rows of tables for which that was asked, where nothing depends on their order or a column tells it.
-  void order_rows() {
-    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
-      store::StoredTable& stored = store_.tables[t];
-      if (!stored.order_asked || !stored.order.empty() || model_.tables[t].rows ||
-          !loading::may_sort(model_.tables[t], stored))
+  // Leaves out the rows of files that no link leads to, where the text says so: before anything is calculated.
+  void leave_out_unreached() {
+    kept_rows_.resize(model_.tables.size());
+    std::vector<bool> done(model_.tables.size(), false);
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) leave_out_unreached(t, done);
+  }
+
+  void leave_out_unreached(TableIndex t, std::vector<bool>& done) {
+    const Table& table = model_.tables[t];
+    if (done[t] || table.reached_from.empty()) return;
+    done[t] = true;
+    for (const TableIndex from : table.reached_from) leave_out_unreached(from, done);
+    const auto begin = Clock::now();
+    store::StoredTable& stored = store_.tables[t];
+    report({"leaving out rows of " + table.name, stored.rows, 0, 0});
+    const auto reached = reached_rows(t);
+    if (!reached) return;
+    std::vector<std::uint64_t>& kept = kept_rows_[t];
+    for (std::uint64_t row = 0; row < stored.rows; ++row) {
+      if ((*reached)[row] != 0) kept.push_back(row);
+    }
+    base::parallel_for(stored.columns.size(), options_.threads, [&](std::size_t c) {
+      if (stored.columns[c].calculated) return;
+      store::Column& data = stored.columns[c].data;
+      data = store::encode_column(store::chosen_rows(data, kept));
+      if (!sorts(t)) writer_.write_ahead(data);
+    });
+    stored.unreached_rows = stored.rows - kept.size();
+    stored.rows = kept.size();
+    stored.encode_nanoseconds += nanoseconds_since(begin);
+  }
+
+  // 1 for each row of a table's files that some link of those that count leads to. Nothing, and so all rows stay, where
+  // one of these links is broken: nobody knows where it would lead.
+  std::optional<std::vector<std::uint8_t>> reached_rows(TableIndex t) const {
+    const std::vector<TableIndex>& from_tables = model_.tables[t].reached_from;
+    std::vector<std::uint8_t> reached(store_.tables[t].rows, 0);
+    for (const Link& link : model_.links) {
+      if (link.to.table != t || std::find(from_tables.begin(), from_tables.end(), link.from.table) == from_tables.end())
         continue;
-      const auto begin = Clock::now();
-      report({"ordering " + stored.name, stored.rows, 0, 0});
-      std::vector<unsigned> weights(stored.columns.size(), 1);
-      for (const Link& link : model_.links) {
-        if (link.from.table == t) ++weights[link.from.columns[0]];
+      std::vector<const store::Column*> from;
+      std::vector<const store::Column*> to;
+      for (const std::uint32_t c : link.from.columns) from.push_back(&source_.column({link.from.table, c}));
+      for (const std::uint32_t c : link.to.columns) to.push_back(&source_.column({t, c}));
+      if (!link.broken.empty() || loading::repeated_key(to)) return std::nullopt;
+      const store::StoredLink resolved = loading::resolve_link(from, to);
+      loading::mark_rows(resolved, reached);
+    }
+    return reached;
+  }
+
+  // Sorts the rows of tables as the text says, or, where that was asked for, in a smaller order: where nothing depends
+  // on their order or a column tells it.
+  Result<void> order_rows() {
+    Diagnostics errors;
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      const Table& table = model_.tables[t];
+      store::StoredTable& stored = store_.tables[t];
+      if (!sorts(t) || !stored.order.empty() || table.rows) continue;
+      const bool may_sort = loading::may_sort(table, stored);
+      if (!may_sort && !table.sorted_by.empty()) {
+        errors.push_back(model_.sources.diagnostic(
+            Severity::error, "JR-516", table.rows_span,
+            fmt::format("the rows of {} can't be sorted: nothing would tell which of two equal rows comes first",
+                        table.name),
+            "declare a key that is different in every row, or leave `sorted by` out"));
       }
-      loading::sort_rows(stored, weights, options_.threads);
+      const auto begin = Clock::now();
+      if (may_sort) {
+        report({"ordering " + stored.name, stored.rows, 0, 0});
+        const std::vector<unsigned> weights = loading::code_weights(model_, t);
+        if (table.sorted_by.empty()) {
+          loading::sort_rows(stored, loading::smaller_order(stored, weights, options_.threads), weights,
+                             loading::SortIf::smaller, options_.threads);
+        } else {
+          loading::sort_rows(stored, table.sorted_by, weights, loading::SortIf::asked, options_.threads);
+        }
+      }
       for (store::StoredColumn& column : stored.columns) {
         if (!column.calculated) writer_.write_ahead(column.data);
       }
       stored.encode_nanoseconds += nanoseconds_since(begin);
     }
+    if (!errors.empty()) return tl::unexpected(std::move(errors));
+    return {};
   }
 
   Result<void> need_link(LinkIndex index) {
@@ -435,10 +506,12 @@ class Loader {
   // Where a row stood in the files: where rows were sorted, by the column that tells; as it is where none does.
   std::uint64_t file_row(TableIndex t, std::uint64_t row) const {
     const store::StoredTable& table = store_.tables[t];
-    if (table.file_order == store::no_column) return row;
-    const auto codes = table.columns[table.file_order].data.codes.decoded();
-    return static_cast<std::uint64_t>(
-        std::count_if(codes.begin(), codes.end(), [&](std::uint64_t code) { return code < codes[row]; }));
+    if (table.file_order != store::no_column) {
+      const auto codes = table.columns[table.file_order].data.codes.decoded();
+      row = static_cast<std::uint64_t>(
+          std::count_if(codes.begin(), codes.end(), [&](std::uint64_t code) { return code < codes[row]; }));
+    }
+    return kept_rows_[t].empty() ? row : kept_rows_[t][row];
   }
 
   // The places of rows of the files; nothing where the rows were sorted and no column tells how they stood there.
@@ -527,6 +600,7 @@ class Loader {
   engine::Source source_;
   std::vector<std::uint64_t> files_read_;  // of each table
   std::vector<ReadColumn> read_columns_;
+  std::vector<std::vector<std::uint64_t>> kept_rows_;  // of each table, those of its files, where some were left out
   std::vector<std::vector<bool>> column_done_;
   std::vector<std::uint8_t> link_done_;  // bytes: several are set at once
   std::vector<bool> table_done_;
@@ -602,6 +676,7 @@ LoadReport describe(const Loaded& loaded, const std::string& path) {
     TableLoad row;
     row.table = table.name;
     row.rows = table.rows;
+    row.unreached = table.unreached_rows;
     row.source_bytes = table.source_bytes;
     row.files = static_cast<std::uint64_t>(std::count_if(
         store.sources.begin(), store.sources.end(), [&](const auto& source) { return source.table == table.name; }));
@@ -616,7 +691,7 @@ LoadReport describe(const Loaded& loaded, const std::string& path) {
       report.columns.push_back({table.name, column.name, table.rows, bytes, column.evaluate_nanoseconds,
                                 column.encode_nanoseconds, column.calculated});
     }
-    if (table.order_asked) {
+    if (table.order_asked || !table.order.empty()) {
       report.orders.push_back({table.name, table.order, table.order_saved_bytes,
                                table.file_order == store::no_column ? "" : table.columns[table.file_order].name});
     }
@@ -640,14 +715,19 @@ bool is_store(const std::string& path) {
 }
 
 // The tables for which a smaller order of rows is to be looked for.
-std::set<std::string> tables_to_sort(const CheckedModel& model, RowOrder order, const Result<store::Store>& earlier) {
+// `earlier` may be nothing.
+std::set<std::string> tables_to_sort(const CheckedModel& model, RowOrder order, const store::Store* earlier) {
   std::set<std::string> tables;
   if (order == RowOrder::smallest) {
     for (const Table& table : model.tables) tables.insert(table.name);
-  } else if (order == RowOrder::as_before && earlier) {
+  } else if (order == RowOrder::as_before && earlier != nullptr) {
     for (const store::StoredTable& table : earlier->tables) {
       if (table.order_asked) tables.insert(table.name);
     }
+  }
+  // What the text says goes first.
+  for (const Table& table : model.tables) {
+    if (!table.sorted_by.empty()) tables.erase(table.name);
   }
   return tables;
 }
@@ -657,7 +737,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
                        const Options& options, const LoadSettings& settings) {
   const std::string wanted = loading::signature(model.checked(), *options.today);
   const bool use_earlier = earlier && settings.reload == Reload::when_stale;
-  const std::set<std::string> to_sort = tables_to_sort(model.checked(), settings.order, earlier);
+  const std::set<std::string> to_sort = tables_to_sort(model.checked(), settings.order, earlier ? &*earlier : nullptr);
   const auto stands_so = [&](const store::StoredTable& table) {
     return table.signature.empty() || table.order_asked == to_sort.contains(table.name);
   };
@@ -690,12 +770,9 @@ namespace loading {
 
 Result<store::Store> load_beside(const Model& model, const std::filesystem::path& path, const store::Store& earlier,
                                  const Options& options) {
-  std::set<std::string> to_sort;
-  for (const store::StoredTable& table : earlier.tables) {
-    if (table.order_asked) to_sort.insert(table.name);
-  }
   store::StoreWriter writer(path);
-  Loader loader(model, options, to_sort, &earlier, nullptr, writer);
+  Loader loader(model, options, tables_to_sort(model.checked(), RowOrder::as_before, &earlier), &earlier, nullptr,
+                writer);
   auto loaded = loader.run(signature(model.checked(), today_of(options)));
   if (!loaded) return tl::unexpected(loaded.error());
   if (auto accepted = accept(model, *loaded); !accepted) return tl::unexpected(accepted.error());

@@ -13,12 +13,13 @@ namespace juniper::loading {
 
 namespace {
 
-// The table of an earlier store that was made from a source as it is declared now, if it is there and whole.
+// The table of an earlier store that was made from a source as it is declared now, if it is there and whole: no rows
+// that links did not lead to then are missing.
 const store::StoredTable* find_earlier(const store::Store* earlier, const source::TableRequest& request,
                                        const std::string& signature, unsigned threads) {
   if (earlier == nullptr) return nullptr;
   for (const store::StoredTable& table : earlier->tables) {
-    if (table.name != request.name || table.signature != signature) continue;
+    if (table.name != request.name || table.signature != signature || table.unreached_rows != 0) continue;
     // Damage is not carried on: what can't be read is read from the source again.
     const auto whole = base::guarded([&]() -> Result<void> {
       base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {
@@ -40,7 +41,7 @@ struct EarlierFile {
 }  // namespace
 
 Result<ReadTable> read_table(const source::TableRequest& request, const std::string& signature,
-                             const store::Store* earlier_store, Standing standing,
+                             const store::Store* earlier_store, const std::optional<std::string>& order,
                              const source::ReadSettings& settings) {
   const auto files = source::find_files(request);
   if (!files) return tl::unexpected(files.error());
@@ -66,7 +67,7 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
   for (const auto& path : *files) unchanged.push_back(find_known(path));
   const bool all_known = earlier != nullptr && files->size() == earlier_files &&
                          std::find(unchanged.begin(), unchanged.end(), nullptr) == unchanged.end();
-  if (earlier != nullptr && !earlier->order.empty() && (!all_known || standing == Standing::as_in_files)) {
+  if (earlier != nullptr && !earlier->order.empty() && (!all_known || (order && *order != earlier->order))) {
     auto restored = in_file_order(*earlier, settings.threads);
     earlier = restored ? std::make_shared<const store::StoredTable>(std::move(*restored)) : nullptr;
     // Without that order nobody knows which rows come from which file.

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -20,13 +21,12 @@ struct ReadTable {
   std::shared_ptr<const store::StoredTable> unchanged;
 };
 
-// Whether the rows of an earlier store may stand in another order than those of the files.
-enum class Standing : std::uint8_t { in_any_order, as_in_files };
-
 // Reads the files of a table that `earlier`, which may be nothing, does not hold as they are now, and takes the rows of
-// the others from there. `signature` is that of the table (loading/signature.h). Errors: as find_files and
-// source::read_table.
+// the others from there. `signature` is that of the table (loading/signature.h). `order`: how the rows of an earlier
+// store may stand beside as in the files (StoredTable::order); nothing where any order will do. Errors: as find_files
+// and source::read_table.
 Result<ReadTable> read_table(const source::TableRequest& request, const std::string& signature,
-                             const store::Store* earlier, Standing standing, const source::ReadSettings& settings);
+                             const store::Store* earlier, const std::optional<std::string>& order,
+                             const source::ReadSettings& settings);
 
 }  // namespace juniper::loading

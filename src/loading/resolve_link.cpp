@@ -176,4 +176,14 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
   return link;
 }
 
+void mark_rows(const store::StoredLink& link, std::vector<std::uint8_t>& marks) {
+  std::vector<std::uint64_t> rows(store::block_rows);
+  for (std::size_t block = 0; block < link.rows.blocks(); ++block) {
+    link.rows.decode_block(block, rows.data());
+    for (std::size_t i = 0; i < link.rows.rows_in_block(block); ++i) {
+      if (rows[i] != link.no_row) marks[rows[i]] = 1;
+    }
+  }
+}
+
 }  // namespace juniper::loading

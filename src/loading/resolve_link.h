@@ -14,6 +14,9 @@ namespace juniper::loading {
 // The columns of a pair have one type, which is not real.
 store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to);
 
+// Sets `marks`, one for each row of the one side, to 1 where some row of the many side leads to it.
+void mark_rows(const store::StoredLink& link, std::vector<std::uint8_t>& marks);
+
 // Rows of the one side with the same keys as an earlier row, none of them null.
 struct RepeatedKey {
   std::uint64_t row;    // the first of them

@@ -14,18 +14,35 @@ namespace {
 
 using Rows = base::LargeVector<std::uint32_t>;
 
-// Rows sorted by columns of codes, the first one most significant, ties by their number.
+constexpr unsigned row_bits = 32;
+constexpr unsigned most_bits = 128 - row_bits;  // of codes in a key
+
+unsigned bits_of(const std::vector<std::uint64_t>& codes) {
+  return codes.empty() ? 0 : base::bits_for(*std::max_element(codes.begin(), codes.end()));
+}
+
+// Rows sorted by columns of codes, the first one most significant, ties by their number. As many columns as fit a key
+// are sorted by at once, the last ones first: what they put in order stays so among the equal ones of a later pass.
 Rows sorted_by(const std::vector<const std::vector<std::uint64_t>*>& columns, std::size_t count) {
-  constexpr unsigned row_bits = 32;
-  base::LargeVector<base::uint128> keys(count);
-  for (const auto* const codes : columns) {
-    const std::uint64_t largest = count == 0 ? 0 : *std::max_element(codes->begin(), codes->end());
-    for (std::size_t i = 0; i < count; ++i) keys[i] = keys[i] << base::bits_for(largest) | (*codes)[i];
-  }
-  for (std::size_t i = 0; i < count; ++i) keys[i] = keys[i] << row_bits | i;
-  base::sort_numbers(keys);
   Rows rows(count);
-  for (std::size_t i = 0; i < count; ++i) rows[i] = static_cast<std::uint32_t>(keys[i]);
+  std::iota(rows.begin(), rows.end(), 0U);
+  base::LargeVector<base::uint128> keys(count);
+  for (std::size_t end = columns.size(); end > 0;) {
+    std::size_t begin = end;
+    unsigned bits = 0;
+    while (begin > 0 && bits + bits_of(*columns[begin - 1]) <= most_bits) bits += bits_of(*columns[--begin]);
+    std::fill(keys.begin(), keys.end(), 0);
+    for (std::size_t c = begin; c < end; ++c) {
+      const unsigned width = bits_of(*columns[c]);
+      for (std::size_t i = 0; i < count; ++i) keys[i] = keys[i] << width | (*columns[c])[rows[i]];
+    }
+    for (std::size_t i = 0; i < count; ++i) keys[i] = keys[i] << row_bits | i;
+    base::sort_numbers(keys);
+    Rows sorted(count);
+    for (std::size_t i = 0; i < count; ++i) sorted[i] = rows[static_cast<std::uint32_t>(keys[i])];
+    rows = std::move(sorted);
+    end = begin;
+  }
   return rows;
 }
 
@@ -152,8 +169,27 @@ bool may_sort(const language::Table& declared, const store::StoredTable& table) 
   return !key->is_calculated() && data.distinct == data.rows;
 }
 
-void sort_rows(store::StoredTable& table, std::span<const unsigned> weights, unsigned threads) {
-  const std::vector<std::uint32_t> columns = Search(table, weights, threads).run();
+std::string order_name(const language::Table& declared) {
+  std::string name;
+  for (const std::uint32_t c : declared.sorted_by) name += (name.empty() ? "" : ", ") + declared.columns[c].name;
+  return name;
+}
+
+std::vector<unsigned> code_weights(const language::CheckedModel& model, language::TableIndex table) {
+  std::vector<unsigned> weights(model.tables[table].columns.size(), 1);
+  for (const language::Link& link : model.links) {
+    if (link.from.table == table) ++weights[link.from.columns[0]];
+  }
+  return weights;
+}
+
+std::vector<std::uint32_t> smaller_order(const store::StoredTable& table, std::span<const unsigned> weights,
+                                         unsigned threads) {
+  return Search(table, weights, threads).run();
+}
+
+void sort_rows(store::StoredTable& table, const std::vector<std::uint32_t>& columns, std::span<const unsigned> weights,
+               SortIf when, unsigned threads) {
   if (columns.empty()) return;
   std::vector<std::vector<std::uint64_t>> codes(columns.size());
   std::vector<const std::vector<std::uint64_t>*> keys;
@@ -163,19 +199,18 @@ void sort_rows(store::StoredTable& table, std::span<const unsigned> weights, uns
   }
   const std::optional<std::uint32_t> ascending = ascending_column(table);
   std::vector<store::Codes> sorted = in_order(table, sorted_by(keys, table.rows), threads);
-  std::uint64_t before = 0;
-  std::uint64_t after = 0;
+  std::int64_t saved = 0;
   for (std::size_t c = 0; c < sorted.size(); ++c) {
     if (table.columns[c].calculated) continue;
-    before += weights[c] * table.columns[c].data.codes.bytes().size();
-    after += weights[c] * sorted[c].bytes().size();
+    saved += weights[c] * (static_cast<std::int64_t>(table.columns[c].data.codes.bytes().size()) -
+                           static_cast<std::int64_t>(sorted[c].bytes().size()));
   }
-  if (after >= before) return;
+  if (saved <= 0 && when == SortIf::smaller) return;
   for (std::size_t c = 0; c < sorted.size(); ++c) {
     if (!table.columns[c].calculated) table.columns[c].data.set_codes(std::move(sorted[c]));
   }
   for (const std::uint32_t c : columns) table.order += (table.order.empty() ? "" : ", ") + table.columns[c].name;
-  table.order_saved_bytes = before - after;
+  table.order_saved_bytes = saved;
   table.file_order = ascending ? std::uint64_t{*ascending} : store::no_column;
 }
 

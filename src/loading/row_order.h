@@ -24,10 +24,24 @@ std::optional<std::uint32_t> ascending_column(const store::StoredTable& table);
 // True if a table's rows may be sorted: nothing depends on their order, as a key settles ties, or a column tells it.
 bool may_sort(const language::Table& declared, const store::StoredTable& table);
 
-// Sorts the rows of a table, none of whose columns are calculated yet, in a smaller order. `weights`: how often each
-// column's codes are held, once and for each link that goes by them. Fills in order, order_saved_bytes and file_order;
-// leaves the table as it is where no order is smaller.
-void sort_rows(store::StoredTable& table, std::span<const unsigned> weights, unsigned threads);
+// The order of rows that a text declares, as StoredTable::order names it; "" if there is none.
+std::string order_name(const language::Table& declared);
+
+// How often each column's codes are held: once, and for each link that goes by them.
+std::vector<unsigned> code_weights(const language::CheckedModel& model, language::TableIndex table);
+
+// The columns to sort by so that a table, none of whose columns are calculated yet, takes fewer bytes; none where no
+// order is smaller. `weights`: as code_weights.
+std::vector<std::uint32_t> smaller_order(const store::StoredTable& table, std::span<const unsigned> weights,
+                                         unsigned threads);
+
+enum class SortIf : std::uint8_t { smaller, asked };
+
+// Sorts the rows of a table, none of whose columns are calculated yet, by columns, none of them real; nulls come last,
+// ties stand in the order of the files. Fills in order, order_saved_bytes and file_order. Leaves the table as it is
+// where there are no columns, or the bytes are not fewer and `when` asks for that.
+void sort_rows(store::StoredTable& table, const std::vector<std::uint32_t>& columns, std::span<const unsigned> weights,
+               SortIf when, unsigned threads);
 
 // A table's columns that are not calculated, in the order of its files. Nothing if no column tells it.
 std::optional<store::StoredTable> in_file_order(const store::StoredTable& table, unsigned threads);

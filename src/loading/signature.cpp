@@ -40,7 +40,10 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
   };
   for (const MeasureIndex m : stored_measures(model)) walk(model.measures[m].expression, find_today);
   for (const Table& table : model.tables) {
-    text += fmt::format("table {:?} {:?} {:?}\n", table.name, table.source_pattern, std::string(1, table.delimiter));
+    text += fmt::format("table {:?} {:?} {:?}", table.name, table.source_pattern, std::string(1, table.delimiter));
+    for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
+    for (const std::uint32_t column : table.sorted_by) text += fmt::format(" by {:?}", table.columns[column].name);
+    text += '\n';
     for (const Column& column : table.columns) {
       text += fmt::format("  {:?} {} {} {}{:?} {}\n", column.name, to_string(column.type), column.key,
                           base::name_of(column.part), column.header,

@@ -15,12 +15,15 @@ namespace {
 
 using namespace language;
 
-constexpr std::array<std::pair<std::string_view, Verb>, 6> verbs{{{"inline", Verb::inline_column},
+constexpr std::array<std::pair<std::string_view, Verb>, 9> verbs{{{"inline", Verb::inline_column},
                                                                   {"store", Verb::store},
+                                                                  {"relink", Verb::relink},
                                                                   {"split", Verb::split},
                                                                   {"retype", Verb::retype},
                                                                   {"round", Verb::round},
-                                                                  {"drop", Verb::drop}}};
+                                                                  {"drop", Verb::drop},
+                                                                  {"trim", Verb::trim},
+                                                                  {"reorder", Verb::reorder}}};
 
 class PlanReader {
  public:
@@ -59,7 +62,8 @@ class PlanReader {
     problems_.push_back(sources_.diagnostic(
         Severity::error, std::move(code), token().span, message,
         fix.empty() ? "steps are: inline TABLE.COLUMN, store TABLE.NAME = EXPRESSION, split TABLE.COLUMN, "
-                      "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE"
+                      "retype TABLE.COLUMN TYPE, round TABLE.COLUMN TYPE, drop TABLE.COLUMN or MEASURE, "
+                      "relink TABLE.COLUMN, trim TABLE, reorder TABLE by (COLUMN, …)"
                     : fix));
   }
   std::string take_name(const std::string& what) {
@@ -107,6 +111,12 @@ class PlanReader {
     }
     made.verb = found->second;
     ++at_;
+    if (made.verb == Verb::trim || made.verb == Verb::reorder) {
+      made.table = take_name("a table");
+      if (made.verb == Verb::reorder) made.columns = order();
+      made.text = text_between(begin, token().span.begin);
+      return made;
+    }
     made.column = take_name(made.verb == Verb::drop ? "a column or measure" : "a column");
     if (is_symbol(".")) {
       ++at_;
@@ -141,6 +151,24 @@ class PlanReader {
     }
     made.text = text_between(begin, token().span.begin);
     return made;
+  }
+
+  // by COLUMN, or by (COLUMN, COLUMN, …)
+  std::vector<std::string> order() {
+    if (token().kind != TokenKind::name || token().text != "by") {
+      fail("'by' was expected here");
+      return {};
+    }
+    ++at_;
+    if (!is_symbol("(")) return {take_name("a column")};
+    ++at_;
+    std::vector<std::string> columns{take_name("a column")};
+    while (is_symbol(",")) {
+      ++at_;
+      columns.push_back(take_name("a column"));
+    }
+    expect(")");
+    return columns;
   }
 
   // The type that a text names, as the model language has it.

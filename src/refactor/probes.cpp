@@ -39,12 +39,16 @@ class Prober {
   Prober(const Dataset& before, const Dataset& after, const RefactorSettings& settings)
       : before_(before), after_(after), model_(before.model().checked()), settings_(settings) {}
 
-  ProbeProof run(const std::set<ColumnId>& changed) {
-    const std::set<ColumnId> reached = reached_columns(model_, changed);
+  ProbeProof run(const Changed& changed) {
+    const std::set<ColumnId> reached = reached_columns(model_, changed.columns);
     for (const Measure& measure : model_.measures) {
       const Needs needs = needs_of(model_, measure.expression, std::nullopt);
       const bool reads =
-          std::any_of(needs.columns.begin(), needs.columns.end(), [&](ColumnId id) { return reached.contains(id); });
+          std::any_of(needs.columns.begin(), needs.columns.end(), [&](ColumnId id) { return reached.contains(id); }) ||
+          std::any_of(needs.tables.begin(), needs.tables.end(), [&](TableIndex from) {
+            return std::any_of(changed.tables.begin(), changed.tables.end(),
+                               [&](TableIndex to) { return !model_.paths(from, to).empty(); });
+          });
       if (reads && after_.model().checked().find_measure(measure.name)) proof_.measures.push_back(measure.name);
     }
     if (proof_.measures.empty()) return std::move(proof_);
@@ -180,7 +184,7 @@ class Prober {
 
 }  // namespace
 
-ProbeProof probe(const Dataset& before, const Dataset& after, const std::set<ColumnId>& changed,
+ProbeProof probe(const Dataset& before, const Dataset& after, const Changed& changed,
                  const RefactorSettings& settings) {
   return Prober(before, after, settings).run(changed);
 }

@@ -9,6 +9,8 @@
 #include "engine/ask.h"
 #include "engine/rows.h"
 #include "language/lexer.h"
+#include "refactor/row_compare.h"
+#include "refactor/row_identity.h"
 #include "store/store.h"
 
 namespace juniper::refactoring {
@@ -17,55 +19,10 @@ namespace {
 
 using namespace language;
 
-constexpr std::size_t most_samples = 5;
-
-std::string shown(const Value& value, Type type) {
-  return value.is_null() ? "null" : to_text(value, type);
-}
-
 const store::Column& column_of(const Dataset& dataset, const std::string& table, const std::string& column) {
   const CheckedModel& model = dataset.model().checked();
   const TableIndex t = *model.find_table(table);
   return dataset.store().tables[t].columns[*model.tables[t].find(column)].data;
-}
-
-// A column's values, row by row; each code is decoded once as long as it repeats.
-class Values {
- public:
-  explicit Values(const store::Column& column) : column_(column), codes_(store::block_rows) {}
-  const Value& at(std::uint64_t row) {
-    if (row / store::block_rows != block_) {
-      block_ = row / store::block_rows;
-      column_.codes.decode_block(block_, codes_.data());
-    }
-    const std::uint64_t code = codes_[row % store::block_rows];
-    if (!known_ || code != code_) {
-      code_ = code;
-      known_ = true;
-      value_ = code == column_.null_code ? Value() : column_.value_of(code);
-    }
-    return value_;
-  }
-
- private:
-  const store::Column& column_;
-  std::vector<std::uint64_t> codes_;
-  std::uint64_t block_ = std::numeric_limits<std::uint64_t>::max();
-  std::uint64_t code_ = 0;
-  bool known_ = false;
-  Value value_;
-};
-
-// Compares row by row: `holds(row)` gives what differs, or nothing.
-template <class Differs>
-void compare_rows(RowProof& proof, std::uint64_t rows, const Differs& differs) {
-  for (std::uint64_t row = 0; row < rows; ++row) {
-    const std::optional<std::string> what = differs(row);
-    ++proof.rows;
-    if (!what) continue;
-    ++proof.differing;
-    if (proof.samples.size() < most_samples) proof.samples.push_back(fmt::format("row {}: {}", row + 1, *what));
-  }
 }
 
 // A number in units of another scale; nothing if digits would go.
@@ -214,8 +171,17 @@ Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const C
     case Claim::Kind::rounded:
       proof = prove_rounded(before, after, claim);
       break;
+    case Claim::Kind::relinked:
+      proof = prove_relinked(before, after, claim);
+      break;
+    case Claim::Kind::trimmed:
+      proof = prove_trimmed(before, after, claim);
+      break;
+    case Claim::Kind::reordered:
+      proof = prove_reordered(before, after, claim);
+      break;
   }
-  if (proof) proof->column = claim.table + "." + claim.column;
+  if (proof) proof->column = claim.column.empty() ? claim.table : claim.table + "." + claim.column;
   return proof;
 }
 

@@ -13,8 +13,13 @@ Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const C
 // Runs one saved query on both models in turn. Errors: those of the query.
 Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const std::string& query);
 
-// Asks both models for whatever the changed columns can reach. `changed`: columns of the model before.
-ProbeProof probe(const Dataset& before, const Dataset& after, const std::set<language::ColumnId>& changed,
-                 const RefactorSettings& settings);
+// What a change touches, of the model before.
+struct Changed {
+  std::set<language::ColumnId> columns;   // whose values, or way to be computed
+  std::set<language::TableIndex> tables;  // that links lead to in another way, or whose rows are others
+};
+
+// Asks both models for whatever the change can reach.
+ProbeProof probe(const Dataset& before, const Dataset& after, const Changed& changed, const RefactorSettings& settings);
 
 }  // namespace juniper::refactoring

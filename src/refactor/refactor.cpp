@@ -48,6 +48,13 @@ class Planner {
   explicit Planner(const Model& model, Blocked blocked = Blocked::is_an_error)
       : first_(model), model_(model), blocked_(blocked) {}
 
+  // Steps whose claims compare row by row stand in one stage; those after which rows are others, or stand in another
+  // order, in stages of their own.
+  struct Stage {
+    Model model;  // after its steps
+    std::vector<Claim> claims;
+  };
+
   Result<void> run(std::vector<Step> steps) {
     std::stable_sort(steps.begin(), steps.end(), [](const Step& a, const Step& b) { return a.verb < b.verb; });
     // What goes need not be changed first.
@@ -86,9 +93,13 @@ class Planner {
       if (!read) return tl::unexpected(read.error());
       model_ = std::move(*read);
       titles.push_back(next->text);
+      const Verb kind = next->verb < Verb::trim ? Verb::drop : next->verb;
+      if (stages.empty() || kind != stage_) stages.push_back({model_, {}});
+      stage_ = kind;
+      stages.back().model = model_;
       for (Claim& claim : done->claims) {
         claim.step = next->text;
-        claims.push_back(std::move(claim));
+        stages.back().claims.push_back(std::move(claim));
       }
       notes.insert(notes.end(), done->notes.begin(), done->notes.end());
       steps.erase(next);
@@ -99,7 +110,7 @@ class Planner {
   const Model& model() const { return model_; }
 
   std::vector<std::string> titles;
-  std::vector<Claim> claims;
+  std::vector<Stage> stages;
   std::vector<std::string> notes;
   std::set<std::string> left_out;  // steps
 
@@ -114,11 +125,15 @@ class Planner {
   Model first_;
   Model model_;
   Blocked blocked_;
+  Verb stage_ = Verb::drop;  // the last of its verbs
 };
 
 // True if the columns stand in the changed model that a claim compares with.
 bool is_there(const CheckedModel& after, const Claim& claim) {
-  if (claim.kind == Claim::Kind::inlined) return true;
+  using Kind = Claim::Kind;
+  const bool about_column = claim.kind == Kind::stored || claim.kind == Kind::split || claim.kind == Kind::retyped ||
+                            claim.kind == Kind::rounded;
+  if (!about_column) return true;
   std::vector<std::string> columns = claim.made;
   if (columns.empty()) columns.push_back(claim.column);
   const auto table = after.find_table(claim.table);
@@ -126,20 +141,24 @@ bool is_there(const CheckedModel& after, const Claim& claim) {
                               [&](const std::string& name) { return after.tables[*table].find(name).has_value(); });
 }
 
-// The columns of the model before whose values, or way to be computed, change.
-std::set<ColumnId> changed_columns(const CheckedModel& before, const CheckedModel& after,
-                                   const std::vector<Claim>& claims) {
-  std::set<ColumnId> changed;
-  for (const Claim& claim : claims) {
+refactoring::Changed changed_by(const CheckedModel& before, const CheckedModel& after,
+                                const std::vector<Planner::Stage>& stages) {
+  refactoring::Changed changed;
+  const auto add = [&](const Claim& claim) {
     const TableIndex t = *before.find_table(claim.table);
-    if (const auto column = before.tables[t].find(claim.column)) {
-      changed.insert({t, *column});
+    if (claim.column.empty()) {
+      changed.tables.insert(t);
+    } else if (claim.kind == Claim::Kind::relinked) {
+      changed.tables.insert(before.links[claim.link].to.table);
+    } else if (const auto column = before.tables[t].find(claim.column)) {
+      changed.columns.insert({t, *column});
     } else if (const auto made = after.tables[t].find(claim.column)) {
       // A new column: what it is built on is read in another way.
       for (const ColumnRef& ref : column_refs(after.tables[t].columns[*made].expression))
-        changed.insert({*before.find_table(after.tables[ref.column.table].name), ref.column.column});
+        changed.columns.insert({*before.find_table(after.tables[ref.column.table].name), ref.column.column});
     }
-  }
+  };
+  for (const Planner::Stage& stage : stages) std::for_each(stage.claims.begin(), stage.claims.end(), add);
   return changed;
 }
 
@@ -207,13 +226,32 @@ bool Refactoring::proved() const {
 
 namespace {
 
+void report_progress(const Dataset& dataset, const std::string& step) {
+  if (dataset.options().progress) dataset.options().progress({step, 0, 0, 0});
+}
+
+// Loads each stage of a plan from the one before, proves the rows that it claims, and gives each proof to take(claim,
+// proof). The last stage comes out.
+template <class Take>
+Result<Dataset> prove_stages(const Dataset& dataset, const Planner& planner, Plan plan, const Take& take) {
+  Dataset before = dataset;
+  for (const Planner::Stage& stage : planner.stages) {
+    auto after = load_changed(before, stage.model);
+    if (!after) return tl::unexpected(after.error());
+    for (const Claim& claim : stage.claims) {
+      if (!is_there(after->model().checked(), claim)) continue;  // a later step has taken away what was made
+      report_progress(dataset, "proving the rows of " + claim.table);
+      auto proof = refactoring::prove_rows(before, *after, claim, plan);
+      if (!proof) return tl::unexpected(proof.error());
+      take(claim, std::move(*proof));
+    }
+    before = std::move(*after);
+  }
+  return before;
+}
+
 // Loads what the planner made of the texts, and proves it.
 Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, const RefactorSettings& settings) {
-  const auto report = [&](const std::string& step) {
-    if (dataset.options().progress) dataset.options().progress({step, 0, 0, 0});
-  };
-  const auto after = load_changed(dataset, planner.model());
-  if (!after) return tl::unexpected(after.error());
   Refactoring made;
   made.steps = planner.titles;
   made.title = fmt::format("{}", fmt::join(planner.titles, ", "));
@@ -224,22 +262,18 @@ Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, co
     made.texts.push_back({before_texts[file].name, before_texts[file].text, after_texts[file].text});
     made.diff += refactoring::unified_diff(before_texts[file].text, after_texts[file].text, before_texts[file].name);
   }
-  for (const Claim& claim : planner.claims) {
-    if (!is_there(after->model().checked(), claim)) continue;  // a later step has taken away what was made
-    report("proving the rows of " + claim.table + "." + claim.column);
-    auto proof = refactoring::prove_rows(dataset, *after, claim, settings.row_plan);
-    if (!proof) return tl::unexpected(proof.error());
-    made.rows.push_back(std::move(*proof));
-  }
+  const auto after = prove_stages(dataset, planner, settings.row_plan,
+                                  [&](const Claim&, RowProof proof) { made.rows.push_back(std::move(proof)); });
+  if (!after) return tl::unexpected(after.error());
   for (const std::string& query : dataset.model().queries()) {
-    report("proving the query " + query);
+    report_progress(dataset, "proving the query " + query);
     auto proof = refactoring::prove_query(dataset, *after, query);
     if (!proof) return tl::unexpected(proof.error());
     made.queries.push_back(std::move(*proof));
   }
-  report("asking probes");
+  report_progress(dataset, "asking probes");
   made.probes = refactoring::probe(
-      dataset, *after, changed_columns(dataset.model().checked(), planner.model().checked(), planner.claims), settings);
+      dataset, *after, changed_by(dataset.model().checked(), planner.model().checked(), planner.stages), settings);
   made.ledger = ledger_of(dataset, *after);
   made.after = *after;
   return made;
@@ -307,17 +341,13 @@ Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std
         planner.notes = notes;
         return carry_out(dataset, planner, settings);
       }
-      const auto after = load_changed(dataset, planner.model());
-      if (!after) return tl::unexpected(after.error());
       // A step whose rows differ, as a text that is more than its number, is left out.
-      for (const Claim& claim : planner.claims) {
-        if (!is_there(after->model().checked(), claim)) continue;
-        const auto proof = refactoring::prove_rows(dataset, *after, claim, Plan::engine);
-        if (!proof) return tl::unexpected(proof.error());
-        if (proof->differing == 0) continue;
-        notes.push_back(fmt::format("'{}' is left out: {}", claim.step, proof->samples[0]));
+      const auto after = prove_stages(dataset, planner, Plan::engine, [&](const Claim& claim, const RowProof& proof) {
+        if (proof.differing == 0) return;
+        notes.push_back(fmt::format("'{}' is left out: {}", claim.step, proof.samples[0]));
         std::erase(steps, claim.step);
-      }
+      });
+      if (!after) return tl::unexpected(after.error());
       fresh = steps_of(*after, codes);
     }
   });

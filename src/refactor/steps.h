@@ -19,14 +19,19 @@ struct Claim {
     split,    // what was stored in the column is the date and the time of day of the two made
     retyped,  // what was stored in the column is the same value, or the text of the one, now
     rounded,  // what is stored in the column now is the nearest to what was, halves away from zero
+    // The link from the column, now by other columns, leads from each row to the row that it led to.
+    relinked,
+    trimmed,    // each row leads to the row of the table that it led to, if any, and that holds the same values
+    reordered,  // the table has the same rows
   };
   Kind kind = Kind::inlined;
   std::string table;
-  std::string column;
-  std::vector<std::string> made;  // of split: the columns there are instead
-  std::string expression;
+  std::string column = {};             // "" where it is about the table
+  std::vector<std::string> made = {};  // of split: the columns there are instead
+  std::string expression = {};
   bool removed = false;
-  std::string step = {};  // that says so
+  std::string step = {};         // that says so
+  language::LinkIndex link = 0;  // of relinked
 };
 
 struct Applied {
@@ -45,6 +50,9 @@ Result<Applied> split_timestamp(const Model& model, const Step& step);
 Result<Applied> retype_column(const Model& model, const Step& step);
 Result<Applied> round_column(const Model& model, const Step& step);
 Result<Applied> drop(const Model& model, const Step& step);
+Result<Applied> relink(const Model& model, const Step& step);
+Result<Applied> trim_table(const Model& model, const Step& step);
+Result<Applied> reorder_table(const Model& model, const Step& step);
 
 // --- what steps share -----------------------------------------------------------------------------------------------
 

@@ -125,6 +125,16 @@ Report report(const Verification& verification) {
            Fact{"bytes", "bytes read, every checksum equal", cell::bytes(verification.bytes)}}};
 }
 
+namespace {
+
+// "+1.2 MB", "−340 B"
+Cell bytes_change(std::int64_t change) {
+  const std::string size = base::format_bytes(static_cast<std::uint64_t>(std::abs(change)));
+  return {Cell::Kind::number, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
+}
+
+}  // namespace
+
 Report report(const LoadReport& load) {
   Report made;
   made.blocks.push_back(Fact{"store", "store", cell::text(load.store)});
@@ -137,22 +147,25 @@ Report report(const LoadReport& load) {
   made.blocks.push_back(Fact{"file_bytes", "store file", cell::bytes(load.file_bytes)});
   made.blocks.push_back(Fact{"total_nanoseconds", "time", cell::nanoseconds(load.total_nanoseconds)});
   made.blocks.push_back(Heading{"Tables"});
-  Table tables{
-      "tables",
-      InCsv::no,
-      {left("table", "table"), right("rows", "rows"), right("rejected", "rejected"), right("source_bytes", "source"),
-       right("files", "files"), right("files_read", "read now"), right("bytes", "in store"),
-       right("read_nanoseconds", "reading"), right("total_nanoseconds", "with computing and encoding")},
-      {}};
+  Table tables{"tables",
+               InCsv::no,
+               {left("table", "table"), right("rows", "rows"), right("rejected", "rejected"),
+                right("unreached", "left out"), right("source_bytes", "source"), right("files", "files"),
+                right("files_read", "read now"), right("bytes", "in store"), right("read_nanoseconds", "reading"),
+                right("total_nanoseconds", "with computing and encoding")},
+               {}};
   std::uint64_t rejected = 0;
+  std::uint64_t unreached = 0;
   for (const TableLoad& t : load.tables) {
     rejected += t.rejected;
+    unreached += t.unreached;
     tables.rows.push_back(
-        {{cell::text(t.table), cell::count(t.rows), cell::count(t.rejected), cell::bytes(t.source_bytes),
-          cell::count(t.files), cell::count(t.files_read), cell::bytes(t.bytes), cell::nanoseconds(t.read_nanoseconds),
-          cell::nanoseconds(t.total_nanoseconds)}});
+        {{cell::text(t.table), cell::count(t.rows), cell::count(t.rejected), cell::count(t.unreached),
+          cell::bytes(t.source_bytes), cell::count(t.files), cell::count(t.files_read), cell::bytes(t.bytes),
+          cell::nanoseconds(t.read_nanoseconds), cell::nanoseconds(t.total_nanoseconds)}});
   }
   if (rejected == 0) tables.columns[2].audience = Audience::programs;
+  if (unreached == 0) tables.columns[3].audience = Audience::programs;
   made.blocks.push_back(std::move(tables));
   if (rejected != 0) {
     made.blocks.push_back(
@@ -168,7 +181,7 @@ Report report(const LoadReport& load) {
   for (const OrderLoad& o : load.orders) {
     Cell columns = cell::text(o.columns);
     if (o.columns.empty()) columns.shown = "as in the files: nothing is smaller, or nothing would tell their order";
-    orders.rows.push_back({{cell::text(o.table), columns, cell::bytes(o.saved_bytes), cell::text(o.file_order)}});
+    orders.rows.push_back({{cell::text(o.table), columns, bytes_change(o.saved_bytes), cell::text(o.file_order)}});
   }
   if (!orders.rows.empty()) {
     made.blocks.push_back(Heading{"Order of rows"});
@@ -439,15 +452,7 @@ Result<Report> report(const Weighing& weighing, const WeighView& view) {
   return made;
 }
 
-namespace {
-
-// "+1.2 MB", "−340 B"
-Cell bytes_change(std::int64_t change) {
-  const std::string size = base::format_bytes(static_cast<std::uint64_t>(std::abs(change)));
-  return {Cell::Kind::number, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
-}
-
-}  // namespace
+namespace {}  // namespace
 
 Report report(const WeightChanges& changes, std::size_t top) {
   Report made;

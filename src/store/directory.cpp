@@ -28,8 +28,9 @@ void fields(Archive& archive, Entry& entry) {
 }
 template <class Archive, Is<TableEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
-  archive(entry.name, entry.signature, entry.rows, entry.source_bytes, entry.read_nanoseconds, entry.encode_nanoseconds,
-          entry.broken, entry.order_asked, entry.order, entry.order_saved_bytes, entry.file_order, entry.columns);
+  archive(entry.name, entry.signature, entry.rows, entry.unreached_rows, entry.source_bytes, entry.read_nanoseconds,
+          entry.encode_nanoseconds, entry.broken, entry.order_asked, entry.order, entry.order_saved_bytes,
+          entry.file_order, entry.columns);
 }
 template <class Archive, Is<LinkEntry> Entry>
 void fields(Archive& archive, Entry& entry) {

@@ -55,13 +55,14 @@ struct TableEntry {
   std::string name;
   std::string signature;
   std::uint64_t rows = 0;
+  std::uint64_t unreached_rows = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t read_nanoseconds = 0;
   std::int64_t encode_nanoseconds = 0;
   std::string broken;
   std::uint64_t order_asked = 0;  // 0 or 1
   std::string order;
-  std::uint64_t order_saved_bytes = 0;
+  std::int64_t order_saved_bytes = 0;
   std::uint64_t file_order = 0;  // a column, counted from 0; all bits set where there is none
   std::vector<ColumnEntry> columns;
 };

@@ -47,16 +47,17 @@ struct StoredTable {
   std::string name;
   std::string signature;  // of its source; "" for a calculated table; see loading/signature.h
   std::uint64_t rows = 0;
+  std::uint64_t unreached_rows = 0;  // of its files, left out as no link led to them
   std::uint64_t source_bytes = 0;
   std::int64_t read_nanoseconds = 0;
   std::int64_t encode_nanoseconds = 0;  // its part of encoding all sources' columns, several at a time
   std::string broken;                   // why it could not be computed, and has no rows; "" for a whole one
-  // Where a smaller order of the rows was asked for: the columns that they are sorted by, "channel, region", or ""
-  // where none was smaller; the bytes that this saves; and the column whose values ascend in the order of the source's
-  // rows, or no_column.
+  // Whether a smaller order of the rows was asked for. Where they are sorted, for that or because the text says so: the
+  // columns that they are sorted by, "channel, region"; the bytes that this saves, or costs below 0; and the column
+  // whose values ascend in the order of the source's rows, or no_column.
   bool order_asked = false;
   std::string order;
-  std::uint64_t order_saved_bytes = 0;
+  std::int64_t order_saved_bytes = 0;
   std::uint64_t file_order = no_column;
   std::vector<StoredColumn> columns;
 };

@@ -24,7 +24,7 @@ namespace juniper::store {
 namespace {
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 4;
+constexpr std::uint32_t format_version = 5;
 constexpr std::string_view new_ending = ".new";
 
 struct Header {
@@ -221,6 +221,7 @@ Directory write_parts(Writer& writer, const Store& store) {
     entry.name = table.name;
     entry.signature = table.signature;
     entry.rows = table.rows;
+    entry.unreached_rows = table.unreached_rows;
     entry.source_bytes = table.source_bytes;
     entry.read_nanoseconds = table.read_nanoseconds;
     entry.encode_nanoseconds = table.encode_nanoseconds;
@@ -401,6 +402,7 @@ class Reader {
       table.name = entry.name;
       table.signature = entry.signature;
       table.rows = entry.rows;
+      table.unreached_rows = entry.unreached_rows;
       table.source_bytes = entry.source_bytes;
       table.read_nanoseconds = entry.read_nanoseconds;
       table.encode_nanoseconds = entry.encode_nanoseconds;

@@ -74,7 +74,8 @@ std::size_t RandomModel::find(const std::string& name) const {
 std::string RandomModel::text() const {
   std::string out;
   for (std::size_t t = 0; t < tables.size(); ++t) {
-    out += fmt::format("table {} from csv \"{}.csv\" {{\n", tables[t].name, tables[t].name);
+    out += fmt::format("table {} from csv \"{}.csv\"{} {{\n", tables[t].name, tables[t].name,
+                       t < rows_clauses.size() ? rows_clauses[t] : "");
     for (std::size_t c = 0; c < tables[t].columns.size(); ++c) {
       const ColumnInfo& column = tables[t].columns[c];
       out += fmt::format("  {}{} {}\n", c == 0 && tables[t].has_key ? "key " : "", column.name, to_string(column.type));
@@ -138,6 +139,10 @@ RandomModel random_model(Random& random, std::size_t most_rows) {
                  "sessions.day -> days.day",         "sessions.end_day -> days.day as end_date",
                  "visits.day -> days.day",           "visits.(lane, kind) -> categories.(lane, kind)"};
   model.calculated.resize(model.tables.size());
+  model.rows_clauses.resize(model.tables.size());
+  if (chance(random, 25)) model.rows_clauses[model.find("sessions")] = " sorted by (bay, end_day)";
+  if (chance(random, 25)) model.rows_clauses[model.find("bays")] = " reached from (sessions, visits) sorted by station";
+  if (chance(random, 25)) model.rows_clauses[model.find("stations")] = " reached from bays";
   for (TableInfo& table : model.tables) widen(random, table, 1 + pick(random, 3));
   for (const TableInfo& table : model.tables) {
     std::vector<std::vector<std::string>> rows;

@@ -39,8 +39,9 @@ struct RandomModel {
   std::vector<TableInfo> tables;
   std::vector<std::vector<std::vector<std::string>>> rows;  // by table, as CSV fields
   std::vector<std::string> links;
-  std::vector<std::string> calculated;  // by table, columns to be added to its text
-  std::vector<std::string> measures;    // declarations
+  std::vector<std::string> rows_clauses;  // by table, which rows it holds and in which order; or none
+  std::vector<std::string> calculated;    // by table, columns to be added to its text
+  std::vector<std::string> measures;      // declarations
   std::vector<ColumnInfo> measure_types;
 
   std::string text() const;

@@ -239,6 +239,103 @@ TEST(Plan, StepsGoInAnOrderThatWorks) {
   expect_answer(chain, *both, "q", "26.0");
 }
 
+TEST(Plan, TrimLeavesOutWhatNoLinkLeadsTo) {
+  const char* const sessions =
+      "id,bay_id,started,level,reading,note\n1,1,2024-01-31 08:30:00,46,10.1250,a\n2,9,,,,\n3,,,,,b\n";
+  const std::string rest =
+      "measure n = count(sessions)\nmeasure last_region = max(bays.region for sessions)\n"
+      "query q { by bays.region show n, last_region total grand }\n";
+  const test::SmallModel model = network(rest, sessions);
+  const auto r = refactor(model.open(), "trim bays");
+  ASSERT_TRUE(r) << test::messages(r.error());
+  EXPECT_TRUE(r->proved());
+  EXPECT_EQ(line(*r, "table bays"),
+            "table bays from csv \"b.csv\" reached from sessions { key bay_id integer  region text }");
+  EXPECT_EQ(r->rows[0].rows, 3U);
+  EXPECT_EQ(r->probes.measures, (std::vector<std::string>{"n", "last_region"}));
+  EXPECT_GT(r->probes.asked, 0U);
+  expect_answer(model, *r, "show count(bays) as n_bays", "1");
+  expect_refused(model, "trim bays", "JR-802", "is trimmed already");
+  expect_refused(network(rest + "measure b = count(bays)\n"), "trim bays", "JR-803", "they are looked at here");
+  expect_refused(network(rest + "measure b = let (all = bays across everything) count(all)\n"), "trim bays", "JR-803",
+                 "they are looked at here");
+  expect_refused(network(rest + "query list { from bays by bays.region show n }\n"), "trim bays", "JR-803",
+                 "query 'list' lists them");
+  expect_refused(network(rest + "table regions = distinct(bays.region)\n"), "trim bays", "JR-803",
+                 "regions is made of them");
+  expect_refused(model, "trim sessions", "JR-802", "no link leads to sessions");
+  expect_refused(model, "trim bay", "JR-801", "there is no table 'bay'");
+}
+
+TEST(Plan, ReorderSortsRowsAndChangesNoAnswer) {
+  const test::SmallModel model =
+      network("measure n = sum(reading for sessions)\nquery q { by sessions.note show n }\n");
+  const auto r = refactor(model.open(), "reorder sessions by (note, bay_id) retype sessions.level integer");
+  ASSERT_TRUE(r) << test::messages(r.error());
+  EXPECT_EQ(r->title, "retype sessions.level integer, reorder sessions by (note, bay_id)");
+  EXPECT_TRUE(r->proved());
+  EXPECT_EQ(line(*r, "table sessions"), "table sessions from csv \"s.csv\" sorted by (note, bay_id) {");
+  EXPECT_EQ(r->rows.size(), 2U);
+  expect_answer(model, *r, "q", "a|10.4550\nb|20.5000");
+  const auto again = refactor(model.open(), "reorder sessions by id");
+  ASSERT_TRUE(again) << test::messages(again.error());
+  EXPECT_TRUE(again->proved());
+  EXPECT_EQ(line(*again, "table sessions"), "table sessions from csv \"s.csv\" sorted by id {");
+  expect_refused(model, "reorder sessions by nothing", "JR-801", "there is no column 'nothing'");
+  EXPECT_EQ(test::codes(refactor(model.open(), "reorder sessions").error()), "JR-807");
+}
+
+// Sites and lanes, and a place that is put together from them.
+test::SmallModel places(const std::string& separator, const std::string& sessions, const std::string& places,
+                        const std::string& rest = "") {
+  return {
+      "table sessions from csv \"s.csv\" { key id integer  site text  lane text  kwh integer\n"
+      "  place = site || \"" +
+          separator +
+          "\" || lane  # for the link\n}\n"
+          "table places from csv \"p.csv\" { site text  lane text  name text\n  key place = site || \"" +
+          separator +
+          "\" || lane\n}\n"
+          "link sessions.place -> places.place\nmeasure kwh = sum(kwh for sessions)\n"
+          "query q { by places.name show kwh }\n" +
+          rest,
+      {{"s.csv", "id,site,lane,kwh\n" + sessions}, {"p.csv", "site,lane,name\n" + places}}};
+}
+
+TEST(Plan, RelinkNeedsNoConcatenatedKey) {
+  const test::SmallModel model =
+      places("-", "1,N,1,10\n2,N,2,20\n3,S,1,40\n4,,1,80\n5,X,9,160\n", "N,1,quay\nN,2,gate\nS,1,yard\n");
+  const auto r = refactor(model.open(), "relink sessions.place");
+  ASSERT_TRUE(r) << test::messages(r.error());
+  EXPECT_TRUE(r->proved());
+  EXPECT_EQ(line(*r, "link "), "link sessions.(site, lane) -> places.(site, lane)");
+  EXPECT_EQ(r->texts[0].after.find("place ="), std::string::npos) << r->texts[0].after;
+  EXPECT_EQ(r->rows[0].rows, 5U);
+  EXPECT_GT(r->probes.asked, 0U);
+  expect_answer(model, *r, "q", "gate|20\nquay|10\nyard|40\nnull|240");
+
+  const test::SmallModel used = places("-", "1,N,1,10\n", "N,1,quay\n", "query p { by sessions.place show kwh }\n");
+  const auto kept = refactor(used.open(), "relink sessions.place");
+  ASSERT_TRUE(kept) << test::messages(kept.error());
+  EXPECT_TRUE(kept->proved());
+  EXPECT_NE(kept->texts[0].after.find("place = site || \"-\" || lane  # for the link"), std::string::npos);
+  EXPECT_EQ(kept->notes.size(), 1U);
+  expect_refused(used, "relink sessions.kwh", "JR-802", "is in no link");
+}
+
+TEST(Plan, RelinkIsRefusedWhereDifferentPartsGiveTheSameKey) {
+  for (const char* const separator : {"", "-"}) {
+    SCOPED_TRACE(separator);
+    const std::string glued = *separator == 0 ? "1,N1,1,10\n" : "1,N-1,1,10\n";
+    const test::SmallModel model = places(separator, glued, *separator == 0 ? "N,11,quay\n" : "N,1-1,quay\n");
+    const auto r = refactor(model.open(), "relink sessions.place");
+    ASSERT_TRUE(r) << test::messages(r.error());
+    EXPECT_FALSE(r->proved());
+    EXPECT_EQ(r->rows[0].differing, 1U);
+    EXPECT_EQ(test::codes(write(model.open(), *r).error()), "JR-804");
+  }
+}
+
 // Each way in which moving an expression could change a number.
 TEST(Plan, TheRowsOfAnInlinedColumnAreProvedByTheNaiveEvaluatorToo) {
   const test::SmallModel model = {

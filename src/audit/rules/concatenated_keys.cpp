@@ -31,13 +31,15 @@ void find_concatenated_keys(const Subject& subject, Findings& findings) {
     const std::vector<std::string> parts = parts_of(model, model.column(from).expression);
     if (parts.size() < 2) continue;
     const bool both = model.column(to).is_calculated();
-    findings.push_back(
+    Finding finding =
         subject.about(from,
                       fmt::format("the link {} goes by {} values put together from {}", model::link_name(model, link),
                                   base::grouped(subject.data(from).distinct), fmt::join(parts, ", ")),
                       fmt::format("link {}.({}) to the columns of {} that they equal", model.tables[from.table].name,
                                   fmt::join(parts, ", "), model.tables[to.table].name),
-                      subject.data(from).bytes() + (both ? subject.data(to).bytes() : 0)));
+                      subject.data(from).bytes() + (both ? subject.data(to).bytes() : 0));
+    if (both) finding = subject.with_step(std::move(finding), "relink " + step_name(model, from));
+    findings.push_back(std::move(finding));
   }
 }
 

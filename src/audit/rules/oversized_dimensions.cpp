@@ -5,6 +5,8 @@
 #include "audit/trims.h"
 #include "base/format.h"
 #include "base/parallel.h"
+#include "language/lexer.h"
+#include "loading/resolve_link.h"
 
 namespace juniper::auditing {
 
@@ -20,13 +22,7 @@ std::vector<std::vector<std::uint8_t>> rows_of_links(const Subject& subject) {
     // Nobody knows which rows a broken link would lead to.
     used[i].assign(links[i].no_row, links[i].broken.empty() ? 0 : 1);
     if (!links[i].broken.empty()) return;
-    std::vector<std::uint64_t> rows(store::block_rows);
-    for (std::size_t block = 0; block < links[i].rows.blocks(); ++block) {
-      links[i].rows.decode_block(block, rows.data());
-      for (std::size_t r = 0; r < links[i].rows.rows_in_block(block); ++r) {
-        if (rows[r] != links[i].no_row) used[i][rows[r]] = 1;
-      }
-    }
+    loading::mark_rows(links[i], used[i]);
   });
   return used;
 }
@@ -49,10 +45,11 @@ void find_oversized_dimensions(const Subject& subject, Findings& findings) {
     const Trim trim = trim_of(subject.table(t), used, subject.is_fast() ? Saving::estimated : Saving::measured,
                               subject.dataset().options().threads);
     if (trim.saved_bytes == 0) continue;
-    Finding finding = subject.about(
-        trim.table, model.tables[t].name_span,
-        fmt::format("links lead to {} of {} rows", base::grouped(trim.used_rows), base::grouped(trim.rows)),
-        "leave the other rows out where the file is made");
+    Finding finding = subject.with_step(
+        subject.about(
+            trim.table, model.tables[t].name_span,
+            fmt::format("links lead to {} of {} rows", base::grouped(trim.used_rows), base::grouped(trim.rows)), ""),
+        "trim " + written_name(trim.table));
     finding.saved_bytes = trim.saved_bytes;
     finding.estimated = subject.is_fast();
     findings.push_back(std::move(finding));

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include "audit/rules.h"
+#include "language/lexer.h"
 #include "loading/row_order.h"
 
 namespace juniper::auditing {
@@ -14,26 +15,22 @@ void find_smaller_orders(const Subject& subject, Findings& findings) {
   const CheckedModel& model = subject.model();
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
     const store::StoredTable& table = subject.table(t);
-    if (table.order_asked || model.tables[t].rows || !table.broken.empty() ||
+    if (table.order_asked || !table.order.empty() || model.tables[t].rows || !table.broken.empty() ||
         !loading::may_sort(model.tables[t], table))
       continue;
+    const unsigned threads = subject.dataset().options().threads;
+    const std::vector<unsigned> weights = loading::code_weights(model, t);
+    const std::vector<std::uint32_t> columns = loading::smaller_order(table, weights, threads);
     store::StoredTable sorted = table;
-    std::vector<unsigned> weights;
-    sorted.columns.clear();
-    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
-      if (table.columns[c].calculated) continue;
-      sorted.columns.push_back(table.columns[c]);
-      weights.push_back(1);
-      for (const Link& link : model.links) {
-        if (link.from.table == t && link.from.columns[0] == c) ++weights.back();
-      }
-    }
-    loading::sort_rows(sorted, weights, subject.dataset().options().threads);
+    loading::sort_rows(sorted, columns, weights, loading::SortIf::smaller, threads);
     if (sorted.order.empty()) continue;
-    Finding finding =
-        subject.about(table.name, model.tables[t].name_span, fmt::format("sorted by {} it is smaller", sorted.order),
-                      fmt::format("juniper load {} --again --order auto", model.sources[0].name));
-    finding.saved_bytes = sorted.order_saved_bytes;
+    std::string names;
+    for (const std::uint32_t c : columns)
+      names += (names.empty() ? "" : ", ") + written_name(model.tables[t].columns[c].name);
+    Finding finding = subject.with_step(subject.about(table.name, model.tables[t].name_span,
+                                                      fmt::format("sorted by {} it is smaller", sorted.order), ""),
+                                        fmt::format("reorder {} by ({})", written_name(table.name), names));
+    finding.saved_bytes = static_cast<std::uint64_t>(sorted.order_saved_bytes);
     findings.push_back(std::move(finding));
   }
 }

@@ -62,6 +62,12 @@ Result<Applied> apply(const Model& model, const Step& step) {
       return round_column(model, step);
     case Verb::drop:
       return drop(model, step);
+    case Verb::relink:
+      return relink(model, step);
+    case Verb::trim:
+      return trim_table(model, step);
+    case Verb::reorder:
+      return reorder_table(model, step);
   }
   return Applied{};
 }
