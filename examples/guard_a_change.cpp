@@ -23,7 +23,7 @@ int main(int count, char** words) {
     return 1;
   }
   std::cout << change->diff << (change->proved() ? "safe" : "NOT safe") << ": " << change->rows.size()
-            << " columns and " << change->queries.size() << " queries compared, " << change->ledger.file_bytes_before
-            << " bytes before, " << change->ledger.file_bytes_after << " after\n";
+            << " columns and " << change->queries.size() << " queries compared, " << change->ledger.bytes_before.total()
+            << " bytes before, " << change->ledger.bytes_after.total() << " after\n";
   return change->proved() ? 0 : 1;
 }

@@ -470,6 +470,12 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->transform(CLI::CheckedTransformer(std::map<std::string, Plan>{{"engine", Plan::engine}, {"naive", Plan::naive}},
                                           CLI::ignore_case))
       ->option_text("PLAN");
+  refactor_command
+      ->add_option("--against", arguments.refactoring.against,
+                   "Let an independent engine answer each saved query and row proof, too: sqlite")
+      ->transform(
+          CLI::CheckedTransformer(std::map<std::string, Against>{{"sqlite", Against::sqlite}}, CLI::ignore_case))
+      ->option_text("ENGINE");
   refactor_command->add_flag("--write", arguments.write, "Write the change, when it is proved");
   command("baseline", "Record every saved query's result and time", run_baseline)
       ->add_option("--dir", arguments.folder, "The folder of the baseline")

@@ -10,6 +10,7 @@
 #include "juniper/compare.h"
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
+#include "juniper/narrowing.h"
 
 namespace juniper {
 
@@ -17,10 +18,10 @@ namespace juniper {
 struct RowProof {
   std::string column;      // "sessions.gross"; "cards" where it is about a table's rows
   std::string expression;  // what it is compared with: an expression over what stays stored, or what became of it
-  std::string query;       // that counts the rows that differ, where a query can; to be asked of the model before, or
-                           // after where the column is new
-  bool removed = false;    // false: the column stays, or is new
-  std::uint64_t rows = 0;  // compared: all of the table
+  std::string query;  // that counts the rows that differ, where a query can; to be asked of the model after, unless
+  bool asked_before = false;  // `query` is for the model before
+  bool removed = false;       // false: the column stays, or is new
+  std::uint64_t rows = 0;     // compared: all of the table
   std::uint64_t differing = 0;
   std::vector<std::string> samples;  // "row 17: stored 3.20, computed 3.21"
 };
@@ -47,10 +48,26 @@ struct ProbeProof {
   bool cut_short() const { return asked < possible; }
 };
 
+// A question that SQLite answered, too: a saved query on the model after, or the query of a row proof.
+struct SqliteProof {
+  std::string query;
+  std::uint64_t cells = 0;      // compared
+  std::uint64_t different = 0;  // of them
+};
+
+// Bytes of a store by what they are for.
+struct BytesByPart {
+  std::uint64_t dictionaries = 0;
+  std::uint64_t codes = 0;
+  std::uint64_t links = 0;
+  std::uint64_t rest = 0;  // what belongs to no table: header, directory, model text, padding
+  std::uint64_t total() const { return dictionaries + codes + links + rest; }
+};
+
 // What the change is worth.
 struct Ledger {
-  std::uint64_t file_bytes_before = 0;
-  std::uint64_t file_bytes_after = 0;
+  BytesByPart bytes_before;
+  BytesByPart bytes_after;
   // What loading everything takes: each table, calculated column and link as it took when it was last loaded.
   std::int64_t load_nanoseconds_before = 0;
   std::int64_t load_nanoseconds_after = 0;
@@ -79,17 +96,22 @@ struct Refactoring {
   std::vector<RowProof> rows;
   std::vector<QueryProof> queries;
   ProbeProof probes;
+  std::vector<SqliteProof> sqlite;     // where RefactorSettings::against asks for it
+  std::vector<Narrowing> differences;  // of the first few measures that differ, where it comes from
   Ledger ledger;
   std::optional<Dataset> after;  // the changed model over its data
 
-  // True if every row, every query and every probe came out the same.
+  // True if every row, every query and every probe came out the same, and SQLite agrees, if it was asked.
   bool proved() const;
 };
 
+enum class Against : std::uint8_t { nothing, sqlite };
+
 struct RefactorSettings {
-  std::uint64_t most_probes = 200;    // asked, in an order in which those that show most come first
-  std::uint64_t most_values = 20000;  // of a column that probes group by
-  Plan row_plan = Plan::engine;       // how rows are proved: naive takes long, and shares nothing with the engine
+  std::uint64_t most_probes = 200;     // asked, in an order in which those that show most come first
+  std::uint64_t most_values = 20000;   // of a column that probes group by
+  Plan row_plan = Plan::engine;        // how rows are proved: naive takes long, and shares nothing with the engine
+  Against against = Against::nothing;  // what else is to agree with each saved query and each row proof
 };
 
 // Carries out a plan, one or more steps one behind the other:

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -44,10 +45,28 @@ struct Agreement {
   bool same() const { return different == 0; }
 };
 
-// Writes the model's tables into an SQLite database in memory, runs the question's statement there, and compares every
-// cell with the engine's answer (without the question's `limit`): exact types exactly, reals to 1e-9 of their size.
-// Takes time in proportion to all rows, and, for measures in loops, far more. Errors: those of `ask`; JR-705 (SQLite
-// refused the statement).
+// A dataset's tables in an SQLite database in memory, to ask many questions of. Making it takes time in proportion to
+// all rows. Not to be used by two threads at once.
+class SqliteTwin {
+ public:
+  // Errors: JR-705 (SQLite refused a table).
+  static Result<SqliteTwin> open(const Dataset& dataset);
+  ~SqliteTwin();
+  SqliteTwin(SqliteTwin&&) noexcept;
+  SqliteTwin& operator=(SqliteTwin&&) noexcept;
+
+  // Runs the question's statement there, and compares every cell with the engine's answer (without the question's
+  // `limit`): exact types exactly, reals to 1e-9 of their size. For measures in loops it may take far longer than the
+  // engine. Errors: those of `ask`; JR-705 (SQLite refused the statement).
+  Result<Agreement> compare(const Question& question);
+
+ private:
+  struct State;
+  explicit SqliteTwin(std::unique_ptr<State> state);
+  std::unique_ptr<State> state_;
+};
+
+// The same for one question.
 Result<Agreement> against_sqlite(const Dataset& dataset, const Question& question);
 
 }  // namespace juniper

@@ -158,6 +158,7 @@ Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const C
   switch (claim.kind) {
     case Claim::Kind::inlined:
       proof = prove_expression(before, claim, plan);
+      if (proof) proof->asked_before = true;
       break;
     case Claim::Kind::stored:
       proof = prove_expression(after, claim, plan);

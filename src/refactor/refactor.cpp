@@ -9,8 +9,11 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "juniper/audit.h"
+#include "juniper/sql.h"
+#include "juniper/weigh.h"
 #include "language/check.h"
 #include "loading/load_beside.h"
+#include "refactor/narrowing.h"
 #include "refactor/plan.h"
 #include "refactor/proofs.h"
 #include "refactor/steps.h"
@@ -187,10 +190,22 @@ std::int64_t whole_load(const store::Store& store) {
   return nanoseconds;
 }
 
+BytesByPart bytes_by_part(const Dataset& dataset) {
+  BytesByPart bytes;
+  const Weighing weighing = weigh(dataset);
+  for (const TableWeight& table : weighing.tables) {
+    bytes.dictionaries += table.dictionary_bytes;
+    bytes.codes += table.code_bytes;
+    bytes.links += table.link_bytes;
+  }
+  bytes.rest = weighing.overhead_bytes;
+  return bytes;
+}
+
 Ledger ledger_of(const Dataset& before, const Dataset& after) {
   Ledger ledger;
-  ledger.file_bytes_before = before.store().file_bytes;
-  ledger.file_bytes_after = after.store().file_bytes;
+  ledger.bytes_before = bytes_by_part(before);
+  ledger.bytes_after = bytes_by_part(after);
   ledger.load_nanoseconds_before = whole_load(before.store());
   ledger.load_nanoseconds_after = whole_load(after.store());
   // What one side has and the other hasn't, or holds in another type.
@@ -221,7 +236,8 @@ Ledger ledger_of(const Dataset& before, const Dataset& after) {
 bool Refactoring::proved() const {
   return std::all_of(rows.begin(), rows.end(), [](const RowProof& p) { return p.differing == 0; }) &&
          std::all_of(queries.begin(), queries.end(), [](const QueryProof& p) { return p.comparison.same(); }) &&
-         probes.differing.empty();
+         probes.differing.empty() &&
+         std::all_of(sqlite.begin(), sqlite.end(), [](const SqliteProof& p) { return p.different == 0; });
 }
 
 namespace {
@@ -250,6 +266,45 @@ Result<Dataset> prove_stages(const Dataset& dataset, const Planner& planner, Pla
   return before;
 }
 
+// Lets SQLite answer each saved query on the model after, and the queries of row proofs on the model that they are for.
+Result<void> ask_sqlite(const Dataset& before, const Dataset& after, Refactoring& made) {
+  std::vector<std::string> of_before;
+  std::vector<std::string> of_after = after.model().queries();
+  for (const RowProof& proof : made.rows) {
+    if (!proof.query.empty()) (proof.asked_before ? of_before : of_after).push_back(proof.query);
+  }
+  for (const auto& [dataset, queries] : {std::pair(&before, &of_before), std::pair(&after, &of_after)}) {
+    if (queries->empty()) continue;
+    auto twin = SqliteTwin::open(*dataset);
+    if (!twin) return tl::unexpected(twin.error());
+    for (const std::string& query : *queries) {
+      const auto agreement = twin->compare({query});
+      if (!agreement) return tl::unexpected(agreement.error());
+      made.sqlite.push_back({query, agreement->cells, agreement->different});
+    }
+  }
+  return {};
+}
+
+// Where the differences come from, of the first few measures that queries or probes found.
+void narrow_down(const Dataset& before, const Dataset& after, Refactoring& made) {
+  constexpr std::size_t most = 2;
+  std::vector<std::string> measures;
+  const auto look = [&](const QueryProof& proof) {
+    for (const Difference& difference : proof.comparison.samples) {
+      const bool known = std::find(measures.begin(), measures.end(), difference.column) != measures.end();
+      if (!known && measures.size() < most && before.model().checked().find_measure(difference.column))
+        measures.push_back(difference.column);
+    }
+  };
+  std::for_each(made.queries.begin(), made.queries.end(), look);
+  std::for_each(made.probes.differing.begin(), made.probes.differing.end(), look);
+  for (const std::string& measure : measures) {
+    Narrowing narrowing = refactoring::narrow({before, after, {}, "after the change"}, measure);
+    if (!narrowing.sources.empty() || !narrowing.rows.empty()) made.differences.push_back(std::move(narrowing));
+  }
+}
+
 // Loads what the planner made of the texts, and proves it.
 Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, const RefactorSettings& settings) {
   Refactoring made;
@@ -274,6 +329,11 @@ Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, co
   report_progress(dataset, "asking probes");
   made.probes = refactoring::probe(
       dataset, *after, changed_by(dataset.model().checked(), planner.model().checked(), planner.stages), settings);
+  if (settings.against == Against::sqlite) {
+    report_progress(dataset, "asking SQLite");
+    if (auto asked = ask_sqlite(dataset, *after, made); !asked) return tl::unexpected(asked.error());
+  }
+  narrow_down(dataset, *after, made);
   made.ledger = ledger_of(dataset, *after);
   made.after = *after;
   return made;

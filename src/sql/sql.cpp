@@ -38,6 +38,47 @@ std::string shown(const Value& value, Type type) {
   return value.is_null() ? "null" : to_text(value, type);
 }
 
+// Compares the two answers cell by cell.
+void compare_rows(const language::Query& query, const QueryResult& answer, const std::vector<std::vector<Value>>& rows,
+                  Agreement& agreement) {
+  // Rows meet by their level and keys.
+  const std::size_t keys = query.by.size();
+  std::map<std::vector<Value>, std::pair<const std::vector<Value>*, const std::vector<Value>*>, ByValue> pairs;
+  const auto key_of = [&](std::uint32_t level, auto first) {
+    std::vector<Value> key{Value::of(static_cast<int128>(level))};
+    key.insert(key.end(), first, first + static_cast<std::ptrdiff_t>(keys));
+    return key;
+  };
+  for (const ResultRow& row : answer.rows) pairs[key_of(row.level, row.cells.begin())].first = &row.cells;
+  for (const auto& row : rows) {
+    const auto level = static_cast<std::uint32_t>(row[0].exact());
+    pairs[key_of(level, row.begin() + 1)].second = &row;
+  }
+  for (const auto& [key, pair] : pairs) {
+    ++agreement.rows;
+    const auto level = static_cast<std::size_t>(key[0].exact());
+    for (std::size_t c = keys; c < answer.columns.size(); ++c) {
+      ++agreement.cells;
+      const Value* const engine = pair.first != nullptr ? &(*pair.first)[c] : nullptr;
+      const Value* const sqlite = pair.second != nullptr ? &(*pair.second)[c + 1] : nullptr;
+      if (engine != nullptr && sqlite != nullptr && same_value(*engine, *sqlite)) continue;
+      ++agreement.different;
+      if (agreement.samples.size() >= 10) continue;
+      DifferentCell cell;
+      cell.level = answer.levels[level];
+      for (std::size_t k = 0; k < keys; ++k) {
+        if (!answer.kept[level][k]) continue;
+        cell.row += fmt::format("{}{} = {}", cell.row.empty() ? "" : ", ", answer.columns[k].name,
+                                shown(key[k + 1], answer.columns[k].type));
+      }
+      cell.column = answer.columns[c].name;
+      cell.engine = engine != nullptr ? shown(*engine, answer.columns[c].type) : "no row";
+      cell.sqlite = sqlite != nullptr ? shown(*sqlite, answer.columns[c].type) : "no row";
+      agreement.samples.push_back(std::move(cell));
+    }
+  }
+}
+
 }  // namespace
 
 Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDialect dialect) {
@@ -51,8 +92,31 @@ Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDia
   });
 }
 
-Result<Agreement> against_sqlite(const Dataset& dataset, const Question& question) {
+struct SqliteTwin::State {
+  Dataset dataset;
+  sql_engine::Sqlite database;
+};
+
+SqliteTwin::SqliteTwin(std::unique_ptr<State> state) : state_(std::move(state)) {}
+SqliteTwin::~SqliteTwin() = default;
+SqliteTwin::SqliteTwin(SqliteTwin&&) noexcept = default;
+SqliteTwin& SqliteTwin::operator=(SqliteTwin&&) noexcept = default;
+
+Result<SqliteTwin> SqliteTwin::open(const Dataset& dataset) {
+  return base::guarded([&]() -> Result<SqliteTwin> {
+    auto database = sql_engine::Sqlite::open();
+    if (!database) return tl::unexpected(database.error());
+    const engine::Source source = engine::source_of(dataset);
+    for (language::TableIndex t = 0; t < source.model.tables.size(); ++t) {
+      if (auto added = database->add_table(source, t); !added) return tl::unexpected(added.error());
+    }
+    return SqliteTwin(std::make_unique<State>(State{dataset, std::move(*database)}));
+  });
+}
+
+Result<Agreement> SqliteTwin::compare(const Question& question) {
   return base::guarded([&]() -> Result<Agreement> {
+    const Dataset& dataset = state_->dataset;
     auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     prepared->query.limit.reset();
@@ -63,56 +127,23 @@ Result<Agreement> against_sqlite(const Dataset& dataset, const Question& questio
     agreement.engine_nanoseconds = answer->nanoseconds;
     agreement.statement =
         sql_engine::translate(prepared->model, prepared->query, source.setting.today, *sql_engine::sqlite_dialect());
-    auto database = sql_engine::Sqlite::open();
-    if (!database) return tl::unexpected(database.error());
-    for (language::TableIndex t = 0; t < prepared->model.tables.size(); ++t) {
-      if (auto added = database->add_table(source, t); !added) return tl::unexpected(added.error());
-    }
     std::vector<Type> types{{TypeKind::integer, 0}};
     for (const ResultColumn& column : answer->columns) types.push_back(column.type);
     const auto begin = Clock::now();
-    const auto rows = database->run(agreement.statement, types);
+    const auto rows = state_->database.run(agreement.statement, types);
     if (!rows) return tl::unexpected(rows.error());
     agreement.sqlite_nanoseconds = std::chrono::nanoseconds(Clock::now() - begin).count();
-
-    // Rows meet by their level and keys.
-    const std::size_t keys = prepared->query.by.size();
-    std::map<std::vector<Value>, std::pair<const std::vector<Value>*, const std::vector<Value>*>, ByValue> pairs;
-    const auto key_of = [&](std::uint32_t level, auto first) {
-      std::vector<Value> key{Value::of(static_cast<int128>(level))};
-      key.insert(key.end(), first, first + static_cast<std::ptrdiff_t>(keys));
-      return key;
-    };
-    for (const ResultRow& row : answer->rows) pairs[key_of(row.level, row.cells.begin())].first = &row.cells;
-    for (const auto& row : *rows) {
-      const auto level = static_cast<std::uint32_t>(row[0].exact());
-      pairs[key_of(level, row.begin() + 1)].second = &row;
-    }
-    for (const auto& [key, pair] : pairs) {
-      ++agreement.rows;
-      const auto level = static_cast<std::size_t>(key[0].exact());
-      for (std::size_t c = keys; c < answer->columns.size(); ++c) {
-        ++agreement.cells;
-        const Value* const engine = pair.first != nullptr ? &(*pair.first)[c] : nullptr;
-        const Value* const sqlite = pair.second != nullptr ? &(*pair.second)[c + 1] : nullptr;
-        if (engine != nullptr && sqlite != nullptr && same_value(*engine, *sqlite)) continue;
-        ++agreement.different;
-        if (agreement.samples.size() >= 10) continue;
-        DifferentCell cell;
-        cell.level = answer->levels[level];
-        for (std::size_t k = 0; k < keys; ++k) {
-          if (!answer->kept[level][k]) continue;
-          cell.row += fmt::format("{}{} = {}", cell.row.empty() ? "" : ", ", answer->columns[k].name,
-                                  shown(key[k + 1], answer->columns[k].type));
-        }
-        cell.column = answer->columns[c].name;
-        cell.engine = engine != nullptr ? shown(*engine, answer->columns[c].type) : "no row";
-        cell.sqlite = sqlite != nullptr ? shown(*sqlite, answer->columns[c].type) : "no row";
-        agreement.samples.push_back(std::move(cell));
-      }
-    }
+    compare_rows(prepared->query, *answer, *rows, agreement);
     return agreement;
   });
+}
+
+Result<Agreement> against_sqlite(const Dataset& dataset, const Question& question) {
+  // What is wrong with the question is told before tables are made.
+  if (const auto text = sql(dataset, question); !text) return tl::unexpected(text.error());
+  auto twin = SqliteTwin::open(dataset);
+  if (!twin) return tl::unexpected(twin.error());
+  return twin->compare(question);
 }
 
 }  // namespace juniper

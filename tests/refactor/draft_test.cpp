@@ -45,19 +45,19 @@ TEST(Draft, TellsWhereADifferenceComesFrom) {
   const test::SmallModel model = network();
   const auto made = draft(model.open(), "measure energy = sum(energy for sessions where tariffs.plan is not null)");
   ASSERT_TRUE(made);
-  ASSERT_FALSE(made->sources.empty());
+  ASSERT_FALSE(made->narrowing.sources.empty());
   // All of it lies in the tariff that has no match, and there in one session.
-  EXPECT_EQ(made->sources[0].column, "sessions.tariff");
-  EXPECT_EQ(made->sources[0].values, (std::vector<std::string>{"X: -7"}));
-  EXPECT_EQ(made->sources[0].of_values, 4U);
-  ASSERT_EQ(made->rows.size(), 1U);
+  EXPECT_EQ(made->narrowing.sources[0].column, "sessions.tariff");
+  EXPECT_EQ(made->narrowing.sources[0].values, (std::vector<std::string>{"X: -7"}));
+  EXPECT_EQ(made->narrowing.sources[0].of_values, 4U);
+  ASSERT_EQ(made->narrowing.rows.size(), 1U);
   std::string columns;
-  for (const ResultColumn& column : made->row_columns) columns += column.name + " ";
+  for (const ResultColumn& column : made->narrowing.row_columns) columns += column.name + " ";
   EXPECT_EQ(columns, "sessions.id sessions.energy tariffs.plan energy with the draft ");
-  EXPECT_EQ(to_text(made->rows[0].cells[0], {}), "4");
-  EXPECT_EQ(to_text(made->rows[0].base, made->row_columns[3].type), "7.0");
-  EXPECT_TRUE(made->rows[0].draft.is_null());
-  EXPECT_EQ(made->sources[0].share, 1);
+  EXPECT_EQ(to_text(made->narrowing.rows[0].cells[0], {}), "4");
+  EXPECT_EQ(to_text(made->narrowing.rows[0].base, made->narrowing.row_columns[3].type), "7.0");
+  EXPECT_TRUE(made->narrowing.rows[0].other.is_null());
+  EXPECT_EQ(made->narrowing.sources[0].share, 1);
   EXPECT_NE(render(report(*made)).find("Where it comes from"), std::string::npos);
 }
 
@@ -70,7 +70,7 @@ TEST(Draft, NumbersOfOtherScaleAreComparedAsNumbers) {
   EXPECT_EQ(made->queries[0].comparison.differences, 1U);
   EXPECT_EQ(made->queries[0].comparison.samples[0].kind, DifferenceKind::columns);
   EXPECT_EQ(made->queries[0].comparison.cells, 8U);
-  EXPECT_TRUE(made->rows.empty());
+  EXPECT_TRUE(made->narrowing.rows.empty());
 }
 
 TEST(Draft, TheSameMeaningIsTheSameEverywhere) {
@@ -78,7 +78,7 @@ TEST(Draft, TheSameMeaningIsTheSameEverywhere) {
   const auto made = draft(model.open(), "measure revenue = sum(tariffs.price * energy for sessions)");
   ASSERT_TRUE(made);
   EXPECT_TRUE(made->same()) << made->queries[0].comparison.samples[0].expected;
-  EXPECT_TRUE(made->sources.empty());
+  EXPECT_TRUE(made->narrowing.sources.empty());
 }
 
 TEST(Draft, ANewMeasureIsShownAlone) {

@@ -59,7 +59,7 @@ TEST(Inline, ThroughSeveralLevels) {
   EXPECT_EQ(r->rows[1].expression, "tariffs.price");
   ASSERT_EQ(r->queries.size(), 1U);
   EXPECT_EQ(r->queries[0].comparison.cells, 8U);
-  EXPECT_LT(r->ledger.file_bytes_after, r->ledger.file_bytes_before);
+  EXPECT_LT(r->ledger.bytes_after.total(), r->ledger.bytes_before.total());
   EXPECT_EQ(r->ledger.removed.size(), 2U);
   EXPECT_NE(r->diff.find("-measure revenue = sum(value for sessions)  # total\n+measure revenue = sum(round(energy * "
                          "tariffs.price, 2) for sessions)  # total"),
@@ -207,7 +207,7 @@ TEST(Inline, WritesTextAndStoreOnlyWhenAsked) {
   ASSERT_TRUE(write(dataset, *r));
   EXPECT_EQ(test::read_file(model.path()), r->texts[0].after);
   EXPECT_FALSE(load(model.path())->loaded);  // the store fits the new text already
-  EXPECT_EQ(std::filesystem::file_size(model.folder.path("model.jrs")), r->ledger.file_bytes_after);
+  EXPECT_EQ(std::filesystem::file_size(model.folder.path("model.jrs")), r->ledger.bytes_after.total());
   EXPECT_EQ(test::answer(model.open(), "q"), "18");
   EXPECT_TRUE(load(model.path(), {}, {Reload::always, ""})->loaded);
   EXPECT_EQ(test::answer(model.open(), "q"), "18");

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "juniper/refactor.h"
+#include "juniper/report.h"
 #include "refactor/plan.h"
 #include "support/support.h"
 
@@ -321,6 +322,40 @@ TEST(Plan, RelinkNeedsNoConcatenatedKey) {
   EXPECT_NE(kept->texts[0].after.find("place = site || \"-\" || lane  # for the link"), std::string::npos);
   EXPECT_EQ(kept->notes.size(), 1U);
   expect_refused(used, "relink sessions.kwh", "JR-802", "is in no link");
+}
+
+TEST(Plan, ADifferenceIsNarrowedDown) {
+  // The glued key of session 5 meets a place that its parts do not.
+  const test::SmallModel model =
+      places("", "1,N,1,10\n2,S,2,20\n3,S,3,40\n4,,1,80\n5,N1,1,160\n", "N,1,quay\nS,2,gate\nN,11,yard\n");
+  const auto r = refactor(model.open(), "relink sessions.place");
+  ASSERT_TRUE(r) << test::messages(r.error());
+  EXPECT_FALSE(r->proved());
+  ASSERT_EQ(r->differences.size(), 1U);
+  EXPECT_EQ(r->differences[0].measure, "kwh");
+  ASSERT_FALSE(r->differences[0].sources.empty());
+  EXPECT_EQ(r->differences[0].sources[0].column, "places.lane");
+  EXPECT_NE(render(report(*r)).find("The difference of kwh"), std::string::npos);
+}
+
+TEST(Plan, SqliteIsAskedToo) {
+  const test::SmallModel model =
+      network("measure n = sum(reading * 2 for sessions)\nquery q { by sessions.note show n total grand }\n");
+  RefactorSettings settings;
+  settings.against = Against::sqlite;
+  const auto r = refactor(model.open(), "store 'sessions.twice = reading * 2'", settings);
+  ASSERT_FALSE(r);  // a quoted step is no step
+  const auto stored = refactor(model.open(), "store sessions.twice = reading * 2 drop sessions.level", settings);
+  ASSERT_TRUE(stored) << test::messages(stored.error());
+  EXPECT_TRUE(stored->proved());
+  ASSERT_EQ(stored->sqlite.size(), 2U);
+  EXPECT_EQ(stored->sqlite[0].query, "q");
+  EXPECT_EQ(stored->sqlite[0].cells, 3U);
+  EXPECT_EQ(stored->sqlite[1].cells, 2U) << "rows, and those that differ";
+  EXPECT_NE(render(report(*stored)).find("Proof by SQLite"), std::string::npos);
+  Refactoring disagreed = *stored;
+  disagreed.sqlite[0].different = 1;
+  EXPECT_FALSE(disagreed.proved());
 }
 
 TEST(Plan, RelinkIsRefusedWhereDifferentPartsGiveTheSameKey) {

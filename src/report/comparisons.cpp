@@ -1,0 +1,75 @@
+#include "report/comparisons.h"
+
+#include <fmt/format.h>
+
+#include <array>
+
+#include "report/cells.h"
+
+namespace juniper {
+
+namespace cell = report_cells;
+
+using report_cells::left;
+using report_cells::right;
+
+Table difference_table(const std::vector<std::pair<std::string, Comparison>>& compared) {
+  static constexpr std::array kinds{"differs", "row is missing", "row is new", "order differs", "column differs"};
+  Table table{"differences",
+              InCsv::no,
+              {left("query", "query"), left("kind", "what"), left("row", "row"), left("column", "column"),
+               right("expected", "expected"), right("found", "found"), right("change", "change")},
+              {}};
+  for (const auto& [query, comparison] : compared) {
+    for (const Difference& d : comparison.samples) {
+      table.rows.push_back({{cell::text(query), cell::text(kinds[static_cast<std::size_t>(d.kind)]), cell::text(d.row),
+                             cell::text(d.column), cell::text(d.expected), cell::text(d.found), cell::text(d.change)}});
+    }
+  }
+  return table;
+}
+
+void add_narrowing(const Narrowing& narrowing, Report& made) {
+  if (!narrowing.sources.empty()) {
+    Table sources{"sources",
+                  InCsv::no,
+                  {left("column", "column"), right("share", "carry"), right("count", "values"),
+                   right("of_values", "of"), left("values", "these, with what each carries")},
+                  {}};
+    for (const DifferenceSource& s : narrowing.sources) {
+      sources.rows.push_back({{cell::text(s.column),
+                               {Cell::Kind::number, fmt::format("{:.1f}%", 100 * s.share), fmt::format("{}", s.share)},
+                               cell::count(s.values.size()),
+                               cell::count(s.of_values),
+                               cell::text(fmt::format("{}", fmt::join(s.values, ", ")))},
+                              false});
+    }
+    made.blocks.push_back(Heading{"Where it comes from, each line within the one above"});
+    made.blocks.push_back(std::move(sources));
+  }
+  if (!narrowing.rows.empty()) {
+    Table rows{"rows", InCsv::no, {}, {}};
+    const std::size_t keys = narrowing.row_columns.size() - 2;
+    for (std::size_t c = 0; c < narrowing.row_columns.size(); ++c) {
+      const ResultColumn& column = narrowing.row_columns[c];
+      const std::string name = c < keys ? column.name : (c == keys ? "base" : "other");
+      rows.columns.push_back({name, column.name, column.type.is_number(), Audience::all});
+    }
+    for (const DifferenceRow& row : narrowing.rows) {
+      std::vector<Value> cells = row.cells;
+      cells.push_back(row.base);
+      cells.push_back(row.other);
+      TableRow line;
+      for (std::size_t c = 0; c < cells.size(); ++c) {
+        const ResultColumn& column = narrowing.row_columns[c];
+        line.cells.push_back(cell::value(cells[c], column.type, column.format));
+        if (cells[c].is_null()) line.cells.back().shown = "null";
+      }
+      rows.rows.push_back(std::move(line));
+    }
+    made.blocks.push_back(Heading{"Rows that carry most of it"});
+    made.blocks.push_back(std::move(rows));
+  }
+}
+
+}  // namespace juniper
