@@ -10,6 +10,7 @@
 #include <numeric>
 
 #include "base/parallel.h"
+#include "engine/distinct_codes.h"
 
 namespace juniper::engine {
 
@@ -87,6 +88,7 @@ struct Plan {
     std::vector<Repr> reprs;
     std::vector<OrderKey> order;
     std::optional<Program::StepIndex> where;
+    std::optional<std::uint64_t> last_code;  // of a count of distinct codes
   };
   struct GroupingSteps {
     KeyLayout layout;
@@ -108,13 +110,35 @@ struct Plan {
       groupings.push_back(std::move(steps));
     }
     for (const ScanAggregate& aggregate : request.aggregates) {
-      AggregateSteps steps{aggregate.node.get(), {}, {}, aggregate.order_keys(), std::nullopt};
+      AggregateSteps steps{aggregate.node.get(), {}, {}, aggregate.order_keys(), std::nullopt, std::nullopt};
       if (aggregate.where) steps.where = program.add(aggregate.where);
-      for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
+      if (const auto codes = distinct_codes(source, aggregate)) {
+        steps.last_code = codes->last;
+        steps.values.push_back(program.add_key(*codes));
+      } else {
+        for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
+      }
       for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
       for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
       aggregates.push_back(std::move(steps));
     }
+  }
+
+  std::unique_ptr<Accumulator> accumulator(const AggregateSteps& steps) const {
+    if (steps.last_code) return make_distinct_codes(*steps.last_code);
+    return make_accumulator(*steps.node, steps.reprs, merging, steps.order);
+  }
+
+ private:
+  // The codes of a column whose distinct values are counted; nothing for any other aggregate. Reals may have two codes
+  // for what is equal: zero has a sign.
+  std::optional<ScanKey> distinct_codes(const Source& source, const ScanAggregate& aggregate) const {
+    if (aggregate.node->aggregate != language::Aggregate::count_distinct || merging != Merging::whole)
+      return std::nullopt;
+    const language::Node& value = *aggregate.values[0];
+    if (value.op != language::Op::column || value.type.kind == TypeKind::real) return std::nullopt;
+    const ScanKey key = ScanKey::of(source, value.column);
+    return counts_by_codes(key.last) ? std::optional(key) : std::nullopt;
   }
 };
 
@@ -124,8 +148,7 @@ struct PartialGroups {
   std::vector<std::unique_ptr<Accumulator>> aggregates;
 
   PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout) {
-    for (const auto& a : plan.aggregates)
-      aggregates.push_back(make_accumulator(*a.node, a.reprs, plan.merging, a.order));
+    for (const auto& a : plan.aggregates) aggregates.push_back(plan.accumulator(a));
     if (steps.keys.empty()) grouping.find_or_add(0);
     grow();
   }

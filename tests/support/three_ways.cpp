@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "engine/ask.h"
 #include "engine/naive.h"
@@ -55,10 +56,17 @@ std::string column_difference(const Dataset& dataset, language::ColumnId id) {
     const std::string said = test::messages(rows.error());
     return said.find("parser stack overflow") != std::string::npos ? "" : said;
   }
+  // Where rows were sorted, they are numbered as they came.
+  std::map<int128, Value> by_number;
+  for (const auto& row : *rows) by_number.emplace(row[0].exact(), row[1]);
+  const store::StoredTable& table = source.store.tables[id.table];
   for (std::uint64_t row = 0; row < stored.rows; ++row) {
-    if (same_value(stored.at(row), (*rows)[row][1])) continue;
+    const std::uint64_t number =
+        table.file_order == store::no_column ? row : table.columns[table.file_order].data.codes.at(row);
+    const Value& computed = by_number.at(static_cast<int128>(number));
+    if (same_value(stored.at(row), computed)) continue;
     return fmt::format("row {}: stored {}, SQLite {}\n{}", row, to_text(stored.at(row), stored.type),
-                       to_text((*rows)[row][1], stored.type), statement);
+                       to_text(computed, stored.type), statement);
   }
   return "";
 }

@@ -1,0 +1,132 @@
+#include "engine/distinct_codes.h"
+
+#include <algorithm>
+#include <bit>
+#include <boost/unordered/unordered_flat_set.hpp>
+#include <cassert>
+#include <limits>
+#include <numeric>
+
+namespace juniper::engine {
+
+namespace {
+
+constexpr unsigned group_bits = std::numeric_limits<GroupIndex>::digits;
+
+class DistinctCodes final : public Accumulator {
+ public:
+  explicit DistinctCodes(std::uint64_t null_code)
+      : null_code_(null_code),
+        code_bits_(static_cast<unsigned>(std::bit_width(null_code))),
+        words_(static_cast<std::size_t>(null_code / 64 + 1)) {
+    if (words_ > most_words) is_hashed_ = true;
+  }
+
+  void grow(std::size_t count) override {
+    if (count <= poisoned_.size()) return;
+    poisoned_.resize(count, 0);
+    if (is_hashed_) {
+      counts_.resize(count, 0);
+    } else if (count * words_ > most_words) {
+      hash();
+    } else {
+      bits_.resize(count * words_, 0);
+    }
+  }
+
+  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, Inputs inputs) override {
+    const std::int64_t* const codes = inputs[0]->narrow.data();
+    for (std::size_t i = 0; i < rows.size(); ++i) {
+      const auto code = static_cast<std::uint64_t>(codes[rows[i]]);
+      if (code == null_code_) continue;
+      if (is_hashed_) {
+        insert(groups[i], code);
+      } else {
+        bits_[groups[i] * words_ + code / 64] |= std::uint64_t{1} << code % 64;
+      }
+    }
+  }
+
+  void poison(GroupIndex group) override { poisoned_[group] = 1; }
+
+  void merge(const Accumulator& other, std::span<const GroupIndex> groups) override {
+    const auto& from = static_cast<const DistinctCodes&>(other);
+    for (std::size_t g = 0; g < from.poisoned_.size(); ++g) poisoned_[groups[g]] |= from.poisoned_[g];
+    if (from.is_hashed_) {
+      if (!is_hashed_) hash();
+      for (const std::uint64_t pair : from.seen_)
+        insert(groups[static_cast<GroupIndex>(pair >> code_bits_)], pair & mask());
+      return;
+    }
+    for (std::size_t g = 0; g < from.poisoned_.size(); ++g) {
+      for (std::size_t w = 0; w < words_; ++w) {
+        const std::uint64_t word = from.bits_[g * words_ + w];
+        if (is_hashed_) {
+          insert_bits(groups[g], w, word);
+        } else {
+          bits_[groups[g] * words_ + w] |= word;
+        }
+      }
+    }
+  }
+
+  void merge_one(GroupIndex, const Accumulator&, GroupIndex) override { assert(false); }
+
+  Repr repr() const override { return Repr::narrow; }
+
+  void put(GroupIndex group, Vector& out, std::size_t row) const override {
+    if (group >= poisoned_.size()) {
+      out.narrow[row] = 0;
+    } else if (poisoned_[group] != 0) {
+      out.state[row] = State::overflow;
+    } else {
+      out.narrow[row] =
+          is_hashed_ ? counts_[group]
+                     : std::transform_reduce(bits_.begin() + static_cast<std::ptrdiff_t>(group * words_),
+                                             bits_.begin() + static_cast<std::ptrdiff_t>((group + 1) * words_),
+                                             std::int64_t{0}, std::plus<>(),
+                                             [](std::uint64_t word) { return std::int64_t{std::popcount(word)}; });
+    }
+  }
+
+ private:
+  static constexpr std::size_t most_words = std::size_t{1} << 20;  // 8 MB
+
+  std::uint64_t mask() const { return (std::uint64_t{1} << code_bits_) - 1; }
+  void insert(GroupIndex group, std::uint64_t code) {
+    if (seen_.insert(std::uint64_t{group} << code_bits_ | code).second) ++counts_[group];
+  }
+  void insert_bits(GroupIndex group, std::size_t word_index, std::uint64_t word) {
+    for (; word != 0; word &= word - 1) insert(group, word_index * 64 + static_cast<unsigned>(std::countr_zero(word)));
+  }
+
+  // Goes from bits to pairs.
+  void hash() {
+    is_hashed_ = true;
+    counts_.resize(poisoned_.size(), 0);
+    for (std::size_t i = 0; i < bits_.size(); ++i)
+      insert_bits(static_cast<GroupIndex>(i / words_), i % words_, bits_[i]);
+    bits_ = {};
+  }
+
+  std::uint64_t null_code_;
+  unsigned code_bits_;
+  std::size_t words_;  // of a group's bits
+  bool is_hashed_ = false;
+  std::vector<std::uint64_t> bits_;
+  boost::unordered_flat_set<std::uint64_t> seen_;
+  std::vector<std::uint8_t> poisoned_;  // of each group
+  std::vector<std::int64_t> counts_;    // of the pairs of each group
+};
+
+}  // namespace
+
+bool counts_by_codes(std::uint64_t null_code) {
+  return std::bit_width(null_code) + group_bits <= std::numeric_limits<std::uint64_t>::digits;
+}
+
+std::unique_ptr<Accumulator> make_distinct_codes(std::uint64_t null_code) {
+  return std::make_unique<DistinctCodes>(null_code);
+}
+
+}  // namespace juniper::engine
