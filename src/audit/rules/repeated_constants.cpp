@@ -42,7 +42,10 @@ void find_repeated_constants(const Subject& subject, Findings& findings) {
   };
   // A number counts where it is compared or reckoned with: not as the digits of a round.
   std::map<std::string, std::vector<Use>> uses;
+  std::set<std::string> definitions;
   for (const Measure& measure : subject.model().measures) {
+    // Of measures that are the same, which is a finding of its own, one will stay.
+    if (!definitions.insert(canonical(subject.model(), measure.expression, OuterRows::by_order)).second) continue;
     walk(measure.expression, [&](const Node& n) {
       const bool reckons = n.op == Op::equal || n.op == Op::not_equal || n.op == Op::less || n.op == Op::less_equal ||
                            n.op == Op::in || n.op == Op::multiply || n.op == Op::divide || n.op == Op::add ||
