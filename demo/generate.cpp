@@ -171,6 +171,9 @@ constexpr std::array<std::string_view, 12> month_names{"January",   "February", 
 constexpr std::array<std::string_view, 7> weekday_names{"Monday", "Tuesday",  "Wednesday", "Thursday",
                                                         "Friday", "Saturday", "Sunday"};
 
+constexpr std::array<std::string_view, 4> crew_names{"amber", "birch", "cedar", "dune"};
+constexpr std::array<std::string_view, 3> shifts{"early", "late", "night"};
+
 class Generator {
  public:
   Generator(std::filesystem::path directory, const DemoOptions& options)
@@ -191,8 +194,9 @@ class Generator {
     Output model(directory_ / "charging.ridge");
     model.write(demo::model_text());
     Result<void> done = model.close();
-    for (const auto step : {&Generator::write_tariffs, &Generator::write_stations_and_bays, &Generator::write_days,
-                            &Generator::write_sessions, &Generator::write_cards, &Generator::write_visits}) {
+    for (const auto step :
+         {&Generator::write_tariffs, &Generator::write_stations_and_bays, &Generator::write_days,
+          &Generator::write_sessions, &Generator::write_cards, &Generator::write_visits, &Generator::write_crews}) {
       if (done) done = (this->*step)();
     }
     return done;
@@ -294,7 +298,7 @@ class Generator {
         out = std::make_unique<Output>(data_ / fmt::format("sessions-{}.csv", year));
         out->write(
             "session_id,row_no,bay_id,card_id,tariff_code,start_day,end_day,started,ended,energy_kwh,peak_kw,idle_"
-            "minutes,channel,meter_reading,battery_start,currency,receipt\n");
+            "minutes,channel,channel_name,meter_reading,battery_start,currency,air_temp,settled,receipt\n");
       }
       // Shares of the whole are cut at whole sessions, so that they add up to it.
       const auto share = [&](std::size_t index) {
@@ -319,7 +323,7 @@ class Generator {
     const Bay& bay = bays_[bay_index];
     // Energy in Wh: fast bays give more; a few sessions break off at once.
     std::uint64_t energy = random_.once_in(60)
-                               ? random_.below(400)
+                               ? random_.below(40) * 10
                                : 2000 + random_.below(bay.max_kw >= 150 ? 52000 : 24000) + random_.below(9000);
     const std::uint64_t duration = 4 + energy * 60 / static_cast<std::uint64_t>(bay.max_kw * 620) + random_.below(14);
     const std::uint64_t idle = random_.once_in(3) ? 1 + random_.below(random_.once_in(9) ? 480 : 55) : 0;
@@ -335,15 +339,26 @@ class Generator {
                                  : (random_.below(100) < 58 ? "app" : (random_.below(100) < 80 ? "card" : "terminal"));
     const std::uint64_t peak =
         static_cast<std::uint64_t>(bay.max_kw) * (6000 + random_.below(3800)) / 100;  // hundredths of a kW
+    // Planted: what the channel is called stands in each row; the air has more digits than anybody reads; and when the
+    // bank settled it is one of some days at one of some moments of a day, to the microsecond.
+    const std::string_view channel_name = channel == "app"        ? "App"
+                                          : channel == "card"     ? "Card reader"
+                                          : channel == "terminal" ? "Payment terminal"
+                                                                  : "Roaming partner";
+    const std::uint64_t air = 20'000 + random_.below(300'000);  // ten-thousandths of a degree
+    const Days settled = day + std::chrono::days(1 + random_.below(20));
+    const std::uint64_t moment = random_.below(3000) * 28'799'903;  // microseconds
     const std::string start_text = date_text(day);
     const std::string stop_text = stop_day == day ? start_text : date_text(stop_day);
     out.print("{},{},{},{},{},{},{},{} {:02}:{:02}:{:02},{} {:02}:{:02}:{:02},", 700'000'000 + row * 3 + row % 3, row,
               bay_id, 2'000'000 + card * 7, no_tariff ? "" : tariff.code, start_text, stop_text, start_text,
               minute / 60, minute % 60, seconds, stop_text, stop % minutes_per_day / 60, stop % 60, seconds);
-    out.print("{}.{:03},{}.{:02},{},{},{}.{:06},", energy / 1000, energy % 1000, peak / 100, peak % 100, idle, channel,
-              meter / 1'000'000, meter % 1'000'000);
+    out.print("{}.{:03},{}.{:02},{},{},{},{}.{:06},", energy / 1000, energy % 1000, peak / 100, peak % 100, idle,
+              channel, channel_name, meter / 1'000'000, meter % 1'000'000);
     if (!random_.once_in(5)) out.print("{}", random_.between(3, 85));
-    out.print(",EUR,R{:016X}\n", row * 0x9E3779B97F4A7C15ULL ^ 0x51ED270B7A2C41D3ULL);
+    out.print(",EUR,{}.{:04},{} {:02}:{:02}:{:02}.{:06},R{:016X}\n", air / 10'000, air % 10'000, date_text(settled),
+              moment / 3'600'000'000, moment / 60'000'000 % 60, moment / 1'000'000 % 60, moment % 1'000'000,
+              row * 0x9E3779B97F4A7C15ULL ^ 0x51ED270B7A2C41D3ULL);
   }
 
   // Planted: cards are listed long before and after they are used; the sessions use a sixth of them.
@@ -363,8 +378,7 @@ class Generator {
     constexpr std::array<std::string_view, 5> kinds{"inspection", "repair", "cleaning", "firmware", "vandalism"};
     const std::uint64_t count = std::max<std::uint64_t>(sessions_ / 120, 80);
     const std::uint64_t span = static_cast<std::uint64_t>((end_day - first_day).count());
-    Output out(data_ / "visits.csv");
-    out.write("visit_id,bay_id,visit_day,kind,minutes,cost\n");
+    std::vector<std::string> lines;
     for (std::uint64_t visit = 0; visit < count; ++visit) {
       const Bay& bay = bays_[random_.below(bays_.size())];
       const std::string_view kind = kinds[std::min(random_.below(5), random_.below(5))];
@@ -372,9 +386,26 @@ class Generator {
       // Planted: two visits in a hundred name a bay that is not in the list.
       const std::uint64_t bay_id = visit % 50 == 17 ? 9900 + random_.below(4) : bay.id;
       const std::uint64_t cents = random_.below(100);
-      out.print("{},{},{},{},{},{}.{:02}\n", 40'000 + visit, bay_id,
-                date_text(first_day + std::chrono::days(visit * span / count)), kind, duration,
-                20 + duration * (kind == "vandalism" ? 3 : 1), cents);
+      const std::string_view crew = crew_names[random_.below(crew_names.size())];
+      const std::string_view shift = shifts[random_.below(shifts.size())];
+      lines.push_back(fmt::format("{},{},{},{},{},{},{},{}.{:02}\n", 40'000 + visit, bay_id,
+                                  date_text(first_day + std::chrono::days(visit * span / count)), kind, crew, shift,
+                                  duration, 20 + duration * (kind == "vandalism" ? 3 : 1), cents));
+    }
+    // Planted: they stand in no order.
+    for (std::size_t i = lines.size(); i > 1; --i) std::swap(lines[i - 1], lines[random_.below(i)]);
+    Output out(data_ / "visits.csv");
+    out.write("visit_id,bay_id,visit_day,kind,crew,shift,minutes,cost\n");
+    for (const std::string& line : lines) out.write(line);
+    return out.close();
+  }
+
+  Result<void> write_crews() {
+    constexpr std::array<std::string_view, 5> leaders{"Fern", "Moss", "Reed", "Sage", "Thistle"};
+    Output out(data_ / "crews.csv");
+    out.write("crew,shift,leader\n");
+    for (const std::string_view crew : crew_names) {
+      for (const std::string_view shift : shifts) out.print("{},{},{}\n", crew, shift, leaders[random_.below(5)]);
     }
     return out.close();
   }

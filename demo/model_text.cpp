@@ -22,9 +22,12 @@ table sessions from csv "data/sessions-*.csv" "One row for each charging session
       peak_kw        decimal(2)
       idle_minutes   integer
       channel        text        "How the session was started"
+      channel_name   text
       meter_reading  decimal(6)  "Of the bay's meter, when the session ended"
       battery_start  text        "Charge level on arrival, in percent"
       currency       text
+      air_temp       decimal(4)  "Of the bay's sensor, in degrees Celsius"
+      settled        datetime    "When the bank booked it"
       receipt        text
 
   unit_price    = tariffs.price_per_kwh
@@ -41,6 +44,8 @@ table bays from csv "data/bays.csv" {
       station_id  integer
       connector   text
       max_kw      integer
+
+  n_started = count(sessions of this)
 }
 
 table stations from csv "data/stations.csv" {
@@ -48,6 +53,9 @@ table stations from csv "data/stations.csv" {
       name        text
       region      text
       installed   date
+
+  elders = count(s in stations where s.region = this.region and s.installed < this.installed and
+      s.station_id < this.station_id)
 }
 
 table tariffs from csv "data/tariffs.csv" {
@@ -79,8 +87,20 @@ table visits from csv "data/visits.csv" "One row for each maintenance visit" {
       bay_id     integer
       visit_day  date
       kind       text
+      crew       text
+      shift      text
       minutes    integer
       cost       decimal(2)
+
+  crew_shift = crew || "-" || shift
+}
+
+table crews from csv "data/crews.csv" {
+  crew    text
+  shift   text
+  leader  text
+
+  key crew_shift = crew || "-" || shift
 }
 
 link sessions.bay_id      -> bays.bay_id
@@ -91,6 +111,7 @@ link sessions.start_day   -> days.day
 link sessions.end_day     -> days.day as end_date
 link visits.bay_id        -> bays.bay_id
 link visits.visit_day     -> days.day
+link visits.crew_shift    -> crews.crew_shift
 calendar days.day periods (year, quarter, month, month_name)
 
 measure n_sessions     = count(sessions)  format "#,##0"
@@ -111,6 +132,16 @@ measure cost_share     = visit_cost / revenue  format "0.0%"
 measure n_stations     = count(stations)  format "#,##0"
 measure fast_bays      = count(bays where max_kw >= 150)  format "#,##0"
 measure old_sessions   = count(sessions where started < datetime "2024-01-01 00:00:00")
+measure idle_share     = idle_revenue / revenue  format "0.0%"
+measure mean_air       = avg(air_temp for sessions)  format "0.0"
+measure last_settled   = max(settled for sessions)
+measure list_value     = energy * avg(tariffs.price_per_kwh for sessions)  format "#,##0.00"
+measure station_price  = avg(price of s for s in stations)  format "0.000"
+measure roaming_value  = sum(gross for sessions where tariffs.plan = "roaming")  format "#,##0.00"
+measure fast_sessions  = count(sessions where bays.max_kw >= 150)  format "#,##0"
+measure visits_made    = count(visits)  format "#,##0"
+measure busiest_bay    = max(n_started for bays)  format "#,##0"
+measure most_elders    = max(elders for stations)  format "#,##0"
 
 query monthly "Revenue by month" {
   by    days.year, days.month_name
@@ -181,6 +212,24 @@ query holders "Private and fleet cards" {
   show  revenue, n_sessions
   where sessions.idle_minutes > 0
   sort  revenue desc
+}
+
+query settlement "How sessions were started, and until when they were settled" {
+  by    sessions.channel_name
+  show  n_sessions, mean_air, last_settled
+  total grand
+}
+
+query second_look "Numbers to look at twice" {
+  by    stations.region
+  show  list_value, station_price, roaming_value, fast_sessions, visits_made, busiest_bay, most_elders
+  total grand
+}
+
+query crew_leaders "Visits by the leader of the crew" {
+  by    crews.leader
+  show  n_visits, visit_cost
+  total grand
 }
 )ridge";
 }

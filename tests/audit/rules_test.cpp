@@ -4,6 +4,7 @@
 
 #include <filesystem>
 #include <nlohmann/json.hpp>
+#include <set>
 
 #include "juniper/audit.h"
 #include "juniper/demo.h"
@@ -505,7 +506,6 @@ JA-101 sessions.battery_start
 JA-101 sessions.currency
 JA-101 sessions.ended
 JA-101 sessions.peak_kw
-JA-101 stations.installed
 JA-101 visits.kind
 JA-101 visits.minutes
 JA-102 cards.serial
@@ -522,8 +522,26 @@ JA-107 sessions.energy_charge
 JA-107 sessions.gross
 JA-107 sessions.idle_charge
 JA-107 sessions.price_paid
+JA-108 sessions.settled
+JA-109 sessions.air_temp
+JA-110 sessions.channel_name
+JA-111 visits.crew_shift
+JA-112 bays.n_started
+JA-113 stations.elders
+JA-114 visits
 JA-201 cards
-JA-304 avg_price)");
+JA-301 idle_share
+JA-302 visits_made
+JA-303 list_value
+JA-304 avg_price
+JA-305 station_price
+JA-306 sessions.price_paid
+JA-307 roaming_value
+JA-308 fast_sessions)");
+  std::set<std::string> codes;
+  const Audit audited = *audit(*dataset);
+  for (const Finding& finding : audited.findings) codes.insert(finding.code);
+  EXPECT_EQ(codes.size(), audit_rules().size()) << "one of each";
   const std::string shown = render(report(*audit(*dataset)));
   EXPECT_NE(shown.find("charging.ridge:31"), std::string::npos) << shown;
 }

@@ -23,9 +23,9 @@ TEST(Demo, TheSmallCopyIsWhatTheGeneratorMakes) {
   const test::TempFolder folder;
   ASSERT_TRUE(write_demo(folder.path("d"), {12'000, 7}));
   std::uint64_t bytes = 0;
-  for (const char* name :
-       {"charging.ridge", "data/sessions-2023.csv", "data/sessions-2024.csv", "data/sessions-2025.csv", "data/bays.csv",
-        "data/stations.csv", "data/tariffs.csv", "data/cards.csv", "data/days.csv", "data/visits.csv"}) {
+  for (const char* name : {"charging.ridge", "data/sessions-2023.csv", "data/sessions-2024.csv",
+                           "data/sessions-2025.csv", "data/bays.csv", "data/stations.csv", "data/tariffs.csv",
+                           "data/cards.csv", "data/days.csv", "data/visits.csv", "data/crews.csv"}) {
     const std::string committed = test::read_file(small + "/" + name);
     EXPECT_FALSE(committed.empty()) << name;
     EXPECT_TRUE(committed == test::read_file(folder.path("d/" + std::string(name))))
@@ -122,13 +122,15 @@ std::string import_script() {
   std::string script =
       ".import --csv {0}/sessions-2023.csv sessions\n.import --csv --skip 1 {0}/sessions-2024.csv sessions\n.import "
       "--csv --skip 1 {0}/sessions-2025.csv sessions\n";
-  for (const char* table : {"bays", "stations", "tariffs", "cards", "days", "visits"})
+  for (const char* table : {"bays", "stations", "tariffs", "cards", "days", "visits", "crews"})
     script += std::string(".import --csv {0}/") + table + ".csv " + table + "\n";
   return fmt::format(fmt::runtime(script), small + "/data") + R"(
 create table S as
   select e.*, (e.energy * e.price + 50000) / 100000 as energy_charge, (e.idle * e.idle_price + 50) / 100 as idle_charge,
          (e.energy * e.price + 50000) / 100000 + coalesce((e.idle * e.idle_price + 50) / 100, 0) as gross
   from (select cast(s.session_id as integer) as session_id, cast(s.bay_id as integer) as bay_id, cast(s.card_id as integer) as card_id, s.channel, s.started,
+               s.channel_name, cast(round(s.air_temp * 10000) as integer) as air, cast(b.max_kw as integer) as max_kw,
+               strftime('%s', substr(s.settled, 1, 19)) * 1000000 + substr(s.settled, 21, 6) as settled,
                cast(round(s.energy_kwh * 1000) as integer) as energy, cast(s.idle_minutes as integer) as idle,
                cast(round(t.price_per_kwh * 10000) as integer) as price, cast(round(nullif(t.idle_price, '') * 10000) as integer) as idle_price, t.plan,
                cast(d.year as integer) as year, cast(d.quarter as integer) as quarter, d.month_name, d.weekday_name, cast(e.year as integer) as end_year,
@@ -138,10 +140,10 @@ create table S as
         left join tariffs t on t.tariff_code = s.tariff_code left join days d on d.day = s.start_day left join days e on e.day = s.end_day
         left join bays b on b.bay_id = s.bay_id left join stations st on st.station_id = b.station_id left join cards c on c.card_id = s.card_id) e;
 create table V as
-  select cast(round(v.cost * 100) as integer) as cost, cast(d.year as integer) as year, st.region
-  from visits v left join bays b on b.bay_id = v.bay_id left join stations st on st.station_id = b.station_id left join days d on d.day = v.visit_day;
-create table B as select cast(b.max_kw as integer) as max_kw, st.region from bays b left join stations st on st.station_id = b.station_id;
-create table T as select region from stations;
+  select cast(round(v.cost * 100) as integer) as cost, cast(d.year as integer) as year, st.region, w.leader
+  from visits v left join crews w on w.crew = v.crew and w.shift = v.shift left join bays b on b.bay_id = v.bay_id left join stations st on st.station_id = b.station_id left join days d on d.day = v.visit_day;
+create table B as select cast(b.max_kw as integer) as max_kw, st.region, (select count(*) from sessions s where s.bay_id = b.bay_id) as n_started from bays b left join stations st on st.station_id = b.station_id;
+create table T as select region, (select count(*) from stations o where o.region = t.region and o.installed < t.installed and cast(o.station_id as integer) < cast(t.station_id as integer)) as elders from stations t;
 )";
 }
 
@@ -196,6 +198,19 @@ const std::vector<Twin>& twins() {
        {"S"},
        {sessions, energy, "(select count(*) {S} and started < '2024-01-01 00:00:00')"}},
       {"holders", {"holder", "plan"}, {"S"}, {revenue, sessions}, "idle > 0"},
+      {"settlement",
+       {"channel_name"},
+       {"S"},
+       {sessions, "(select avg(air / 10000.0) {S})", "(select max(settled) {S})"}},
+      {"second_look",
+       {"region"},
+       {"S", "V", "B", "T"},
+       {energy + " / 1000.0 * (select avg(price / 10000.0) {S})",
+        "(select avg(p) from (select (sum(gross) / 100.0) / (sum(energy) / 1000.0) as p {S} and x.name is not null "
+        "group by x.name))",
+        "(select sum(gross) {S} and plan = 'roaming')", "(select count(*) {S} and max_kw >= 150)",
+        "(select count(*) {V})", "(select max(n_started) {B})", "(select max(elders) {T})"}},
+      {"crew_leaders", {"leader"}, {"V"}, {"(select count(*) {V})", cost}},
   };
   return all;
 }
