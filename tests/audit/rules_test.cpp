@@ -546,6 +546,34 @@ JA-308 fast_sessions)");
   EXPECT_NE(shown.find("charging.ridge:31"), std::string::npos) << shown;
 }
 
+TEST(Audit, WhatIsSafeIsMendedInTheDemoAndTheRestNeedsAHuman) {
+  const test::TempFolder folder;
+  ASSERT_TRUE(write_demo(folder.path("d"), {12'000, 7}));
+  const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
+  ASSERT_TRUE(dataset) << test::messages(dataset.error());
+  RefactorSettings settings;
+  settings.most_probes = 40;
+  const auto made = apply_remedies(*dataset, {}, settings);
+  ASSERT_TRUE(made) << test::messages(made.error());
+  EXPECT_TRUE(made->proved());
+  EXPECT_EQ(made->queries.size(), dataset->model().queries().size());
+  const Audit after = *audit(*made->after);
+  for (const Finding& finding : after.findings) EXPECT_EQ(finding.step, "") << finding.code << " " << finding.subject;
+  const auto written = write(*dataset, *made);
+  ASSERT_TRUE(written) << test::messages(written.error());
+  EXPECT_EQ(found(*Dataset::open(folder.path("d/charging.ridge"))), R"(JA-109 sessions.air_temp
+JA-110 sessions.channel_name
+JA-112 bays.n_started
+JA-113 stations.elders
+JA-302 visits_made
+JA-303 list_value
+JA-304 avg_price
+JA-305 station_price
+JA-306 avg_price
+JA-307 roaming_value
+JA-308 fast_sessions)");
+}
+
 TEST(Audit, SarifNamesRulesPlacesAndSavings) {
   const test::SmallModel model = network("number integer", "measure lonely = kwh / 2", ",number");
   const Audit audited = *audit(model.open());
