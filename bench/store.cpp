@@ -33,7 +33,8 @@ constexpr const char* model_text = R"(
 table sessions from csv "data/sessions-*.csv" {
   key session_id integer  row_no integer  bay_id integer  card_id integer  tariff_code text  start_day date
   end_day date  started datetime  ended datetime  energy_kwh decimal(3)  peak_kw decimal(2)  idle_minutes integer
-  channel text  meter_reading decimal(6)  battery_start integer  currency text  receipt text
+  channel text  channel_name text  meter_reading decimal(6)  battery_start integer  currency text
+  air_temp decimal(4)  settled datetime  receipt text
 }
 table bays from csv "data/bays.csv" { key bay_id integer  station_id integer  connector text  max_kw integer }
 table stations from csv "data/stations.csv" { key station_id integer  name text  region text  installed date }
@@ -43,7 +44,8 @@ table cards from csv "data/cards.csv" { key card_id integer  holder text  issued
 table days from csv "data/days.csv" { key day date  year integer  quarter integer  month integer  month_name text
   weekday integer  weekday_name text }
 table visits from csv "data/visits.csv" { key visit_id integer  bay_id integer  visit_day date  kind text
-  minutes integer  cost decimal(2) }
+  crew text  shift text  minutes integer  cost decimal(2) }
+table crews from csv "data/crews.csv" { crew text  shift text  leader text }
 link sessions.bay_id -> bays.bay_id
 link bays.station_id -> stations.station_id
 link sessions.card_id -> cards.card_id
@@ -52,6 +54,7 @@ link sessions.start_day -> days.day
 link sessions.end_day -> days.day as end_date
 link visits.bay_id -> bays.bay_id
 link visits.visit_day -> days.day
+link visits.(crew, shift) -> crews.(crew, shift)
 measure energy = sum(energy_kwh for sessions)
 )";
 
@@ -63,13 +66,15 @@ struct PeerTable {
 };
 constexpr PeerTable peer_tables[] = {
     {"sessions", "sessions-*.csv",
-     "'energy_kwh': 'DECIMAL(18,3)', 'peak_kw': 'DECIMAL(18,2)', 'meter_reading': 'DECIMAL(18,6)'"},
+     "'energy_kwh': 'DECIMAL(18,3)', 'peak_kw': 'DECIMAL(18,2)', 'meter_reading': 'DECIMAL(18,6)', 'air_temp': "
+     "'DECIMAL(18,4)'"},
     {"bays", "bays.csv", ""},
     {"stations", "stations.csv", ""},
     {"tariffs", "tariffs.csv", "'price_per_kwh': 'DECIMAL(18,4)', 'idle_price': 'DECIMAL(18,4)'"},
     {"cards", "cards.csv", ""},
     {"days", "days.csv", ""},
     {"visits", "visits.csv", "'cost': 'DECIMAL(18,2)'"},
+    {"crews", "crews.csv", ""},
 };
 
 // The milliseconds in which the peer reads all tables.

@@ -142,12 +142,20 @@ bool quick_time(const char* at, std::int64_t& microseconds) {
   return true;
 }
 
-// "2025-03-01 08:30:00" as a date and a time of day.
+// "2025-03-01 08:30:00", or the same with up to six digits of a second, as a date and a time of day.
 class DatetimeParser {
  public:
   bool parse(std::string_view text, std::int64_t& days, std::int64_t& microseconds) {
-    return text.size() == 19 && (text[10] == ' ' || text[10] == 'T') && date_.parse(text.substr(0, 10), days) &&
-           quick_time(text.data() + 11, microseconds);
+    constexpr std::size_t whole = 19;
+    const std::size_t digits_behind = text.size() > whole ? text.size() - whole - 1 : 0;
+    if (text.size() < whole || text.size() == whole + 1 || digits_behind > 6 || (text[10] != ' ' && text[10] != 'T') ||
+        !date_.parse(text.substr(0, 10), days) || !quick_time(text.data() + 11, microseconds))
+      return false;
+    if (text.size() == whole) return true;
+    std::uint64_t part = 0;
+    if (text[whole] != '.' || !digits(text.data() + whole + 1, digits_behind, part)) return false;
+    microseconds += static_cast<std::int64_t>(part) * powers_of_ten[6 - digits_behind];
+    return true;
   }
 
  private:
