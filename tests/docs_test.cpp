@@ -122,7 +122,7 @@ TEST(Docs, EveryExampleOfTheLanguageRuns) {
 
 // The codes of errors and warnings of a declaration, or of a query's clauses, in a model.
 std::string codes_of(const std::string& model, const std::string& text) {
-  static const std::set<std::string> declarations{"measure", "table", "link", "param", "calendar"};
+  static const std::set<std::string> declarations{"measure", "table", "link", "param", "calendar", "query"};
   if (declarations.contains(text.substr(0, text.find(' ')))) {
     const auto changed = Model::parse("errors.ridge", model + text + "\n");
     return changed ? "" : test::codes(changed.error());

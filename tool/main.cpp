@@ -24,6 +24,7 @@
 #include "juniper/format.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
+#include "juniper/replay.h"
 #include "juniper/report.h"
 #include "juniper/scan.h"
 #include "juniper/sql.h"
@@ -74,6 +75,11 @@ struct Arguments {
   std::string folder;
   AuditSettings audit;
   std::string sarif;
+  BaselineSettings baseline;
+  CheckSettings checking;
+  ReplaySettings replay;
+  unsigned clients = 0;  // 0: nothing is replayed
+  std::string junit;
   std::string demo_folder = "charging-demo";
   DemoOptions demo;
 };
@@ -270,14 +276,30 @@ std::string baseline_folder(const Arguments& arguments) {
 
 int run_baseline(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    return print_or_fail(baseline(dataset, baseline_folder(arguments)), console);
+    const auto recorded = baseline(dataset, baseline_folder(arguments), arguments.baseline);
+    console.clear_progress();
+    return print_or_fail(recorded, console);
   });
 }
 
 int run_check(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    const auto checked = check(dataset, baseline_folder(arguments));
+    if (arguments.clients != 0) {
+      ReplaySettings settings = arguments.replay;
+      settings.clients = arguments.clients;
+      const auto replayed = replay(dataset, settings);
+      console.clear_progress();
+      if (!replayed) return console.fail(replayed.error());
+      console.print(report(*replayed));
+      return replayed->passed() ? 0 : 1;
+    }
+    const auto checked = check(dataset, baseline_folder(arguments), arguments.checking);
+    console.clear_progress();
     if (!checked) return console.fail(checked.error());
+    if (!arguments.junit.empty()) {
+      if (const auto written = write_junit(*checked, arguments.model, arguments.junit); !written)
+        return console.fail(written.error());
+    }
     console.print(report(*checked));
     return checked->passed() ? 0 : 1;
   });
@@ -477,12 +499,73 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
           CLI::CheckedTransformer(std::map<std::string, Against>{{"sqlite", Against::sqlite}}, CLI::ignore_case))
       ->option_text("ENGINE");
   refactor_command->add_flag("--write", arguments.write, "Write the change, when it is proved");
-  command("baseline", "Record every saved query's result and time", run_baseline)
-      ->add_option("--dir", arguments.folder, "The folder of the baseline")
-      ->option_text("DIR");
-  command("check", "Compare the saved queries with the baseline", run_check)
-      ->add_option("--dir", arguments.folder, "The folder of the baseline")
-      ->option_text("DIR");
+  CLI::App* const baseline_command = command(
+      "baseline", "Record the results and times of saved queries, of files of queries and of a log", run_baseline);
+  baseline_command->add_option("--dir", arguments.folder, "The folder of the baseline")->option_text("DIR");
+  baseline_command
+      ->add_option("--queries", arguments.baseline.query_files, "Files of further queries: query NAME { … }")
+      ->option_text("FILE…");
+  baseline_command->add_option("--log", arguments.baseline.log, "A log of captured queries, JSON lines")
+      ->option_text("FILE");
+  baseline_command
+      ->add_option_function<std::vector<std::string>>(
+          "--expect",
+          [&arguments](const std::vector<std::string>& pairs) {
+            for (const std::string& pair : pairs) {
+              const std::size_t at = pair.find('=');
+              if (at == std::string::npos || at == 0) throw CLI::ValidationError("--expect", "write QUERY=FILE.csv");
+              arguments.baseline.expected[pair.substr(0, at)] = pair.substr(at + 1);
+            }
+          },
+          "Numbers that somebody else gave for a query; each check compares with them, too")
+      ->option_text("QUERY=FILE");
+  CLI::App* const check_command =
+      command("check", "Compare the queries with the baseline, or with another model; replay a log with many clients",
+              run_check);
+  CheckSettings& checking = arguments.checking;
+  check_command->add_option("--dir", arguments.folder, "The folder of the baseline")->option_text("DIR");
+  check_command->add_option("--base", checking.base, "Another model text to compare with")->option_text("MODEL");
+  check_command->add_option("--base-rev", checking.base_revision, "The model text as git has it at this revision")
+      ->option_text("REV");
+  check_command->add_option("--relative", checking.tolerance.relative, "How far reals may be apart, of their size")
+      ->check(CLI::NonNegativeNumber)
+      ->capture_default_str()
+      ->option_text("R");
+  check_command->add_option("--absolute", checking.tolerance.absolute, "… or so far, whatever their size")
+      ->check(CLI::NonNegativeNumber)
+      ->capture_default_str()
+      ->option_text("R");
+  check_command
+      ->add_option("--speed", checking.speed, "Compare times, too: warm, or cold as well, each on a store opened anew")
+      ->transform(CLI::CheckedTransformer(
+          std::map<std::string, SpeedCheck>{{"warm", SpeedCheck::warm}, {"cold", SpeedCheck::warm_and_cold}},
+          CLI::ignore_case))
+      ->option_text("warm|cold");
+  check_command
+      ->add_option("--allowed", checking.timing.allowed_ratio, "More than so many times the base's time is slower")
+      ->check(CLI::Range(1.01, 100.0))
+      ->capture_default_str()
+      ->option_text("RATIO");
+  check_command->add_option("--seconds", checking.timing.seconds, "How long the times of a query may be measured")
+      ->check(CLI::PositiveNumber)
+      ->capture_default_str()
+      ->option_text("S");
+  check_command->add_option("--budgets", checking.budgets, "A file of lines QUERY within 50 ms")->option_text("FILE");
+  check_command->add_option("--accept", checking.accept, "Queries whose new results go into the baseline")
+      ->option_text("QUERY…");
+  check_command->add_option("--junit", arguments.junit, "Write the outcome as JUnit XML, too")->option_text("FILE");
+  CLI::Option* const clients =
+      check_command->add_option("--clients", arguments.clients, "Replay with so many clients at once instead")
+          ->check(CLI::Range(1U, 1024U))
+          ->option_text("N");
+  check_command->add_option("--for", arguments.replay.seconds, "… for so many seconds")
+      ->needs(clients)
+      ->check(CLI::PositiveNumber)
+      ->capture_default_str()
+      ->option_text("S");
+  check_command->add_option("--log", arguments.replay.log, "… the queries of this log; all saved ones by default")
+      ->needs(clients)
+      ->option_text("FILE");
   CLI::App* const demo_command = command("demo", "Make the demo and walk through it", run_demo);
   demo_command->add_option("DIR", arguments.demo_folder, "Where to write it")->capture_default_str();
   demo_command->add_option("--sessions", arguments.demo.sessions, "Rows of the largest table")

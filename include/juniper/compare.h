@@ -35,9 +35,16 @@ struct Comparison {
   bool same() const { return differences == 0; }
 };
 
-// Compares every value exactly (reals to the bit), and rows, order, column names, types and formats. Rows are matched
-// by their keys and level. Whole numbers and decimals of different scales are compared as numbers. At most `samples`
-// differences are kept, all are counted.
-Comparison compare(const QueryResult& expected, const QueryResult& found, std::size_t samples = 20);
+// How far apart two reals may be and still count as the same: |a - b| <= absolute, or <= relative * max(|a|, |b|).
+struct Tolerance {
+  double relative = 0;
+  double absolute = 0;
+};
+
+// Compares every value exactly, but for reals within the tolerance, which is to the bit when none is given; and rows,
+// order, column names, types and formats. Rows are matched by their keys and level. Whole numbers and decimals of
+// different scales are compared as numbers. At most `samples` differences are kept, all are counted.
+Comparison compare(const QueryResult& expected, const QueryResult& found, std::size_t samples = 20,
+                   const Tolerance& tolerance = {});
 
 }  // namespace juniper

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <string>
 #include <vector>
 
@@ -10,9 +11,11 @@
 namespace juniper {
 
 struct LoggedQuery {
-  std::string query;        // its clauses, or a saved query's name
-  std::uint64_t times = 0;  // that it stands in the log
-  std::uint64_t line = 0;   // where it stands first, from 1
+  std::string query;                       // its clauses, or a saved query's name
+  std::map<std::string, std::string> set;  // values of the model's parameters with which it was asked
+  std::vector<std::string> users;          // who asked, each once, in the order of the log
+  std::uint64_t times = 0;                 // that it stands in the log
+  std::uint64_t line = 0;                  // where it stands first, from 1
 };
 
 struct QueryLog {
@@ -25,9 +28,10 @@ struct QueryLog {
   }
 };
 
-// Reads a log of JSON lines: one object a line, whose member "query" is the text of a query or the name of a saved one.
-// Other members ("time", "user", …) and empty lines are passed over. Errors: JR-501 (the file can't be read), JR-007 (a
-// line is no such object).
+// Reads a log of JSON lines, one object a line (docs/baseline.md): "query" is the text of a query or the name of a
+// saved one, "set" an object of parameters and their values as texts, "user" who asked. Other members ("time", …) and
+// empty lines are passed over. Queries that are asked with the same parameters are one. Errors: JR-501 (the file can't
+// be read), JR-007 (a line is no such object).
 Result<QueryLog> read_query_log(const std::string& path);
 
 }  // namespace juniper

@@ -16,6 +16,7 @@
 #include "juniper/explain.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
+#include "juniper/replay.h"
 #include "juniper/scan.h"
 #include "juniper/sql.h"
 #include "juniper/unfold.h"
@@ -31,7 +32,8 @@ struct Cell {
   std::string exact;  // as JSON writes a number or boolean; a text as it is
 };
 
-// Who sees a column: bars and rounded shares are for people, raw names for programs.
+// Who sees a column or a row: bars and rounded shares are for people, raw names and what is as it should be for
+// programs.
 enum class Audience : std::uint8_t { all, people, programs };
 
 struct TableColumn {
@@ -44,6 +46,7 @@ struct TableColumn {
 struct TableRow {
   std::vector<Cell> cells;
   bool strong = false;  // a total, a failure: set apart for people
+  Audience audience = Audience::all;
 };
 
 struct Heading {
@@ -109,5 +112,6 @@ Report report(const Draft& draft);
 Report report(const Refactoring& refactoring);
 Report report(const BaselineReport& baseline);
 Report report(const CheckReport& check);
+Report report(const ReplayReport& replay);
 
 }  // namespace juniper

@@ -2,15 +2,33 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <fstream>
 #include <map>
 #include <nlohmann/json.hpp>
+#include <optional>
 
 #include "base/failure.h"
 
 namespace juniper {
+
+namespace {
+
+// The parameters of a line; nothing if they are not so written.
+std::optional<std::map<std::string, std::string>> settings_of(const nlohmann::json& entry) {
+  std::map<std::string, std::string> set;
+  if (!entry.contains("set")) return set;
+  if (!entry["set"].is_object()) return std::nullopt;
+  for (const auto& [name, value] : entry["set"].items()) {
+    if (!value.is_string()) return std::nullopt;
+    set.emplace(name, value.get<std::string>());
+  }
+  return set;
+}
+
+}  // namespace
 
 Result<QueryLog> read_query_log(const std::string& path) {
   return base::guarded([&]() -> Result<QueryLog> {
@@ -21,7 +39,7 @@ Result<QueryLog> read_query_log(const std::string& path) {
     }
     QueryLog log;
     log.path = path;
-    std::map<std::string, std::size_t> known;
+    std::map<std::pair<std::string, std::map<std::string, std::string>>, std::size_t> known;
     std::string text;
     for (std::uint32_t line = 1; std::getline(file, text); ++line) {
       if (text.find_first_not_of(" \t\r") == std::string::npos) continue;
@@ -31,9 +49,20 @@ Result<QueryLog> read_query_log(const std::string& path) {
                                              "this line is no JSON object with a text \"query\"",
                                              R"(write a line for each query: {"query": "by days.year show revenue"})"));
       }
-      const auto [at, fresh] = known.emplace(entry["query"].get<std::string>(), log.queries.size());
-      if (fresh) log.queries.push_back({at->first, 0, line});
-      ++log.queries[at->second].times;
+      const auto set = settings_of(entry);
+      if (!set) {
+        return tl::unexpected(base::error_at("JR-007", Place{path, line, 0},
+                                             "\"set\" is no JSON object of parameters and their values as texts",
+                                             R"(write {"query": "monthly", "set": {"min_price": "0.5"}})"));
+      }
+      const auto [at, fresh] = known.emplace(std::pair(entry["query"].get<std::string>(), *set), log.queries.size());
+      if (fresh) log.queries.push_back({at->first.first, *set, {}, 0, line});
+      LoggedQuery& logged = log.queries[at->second];
+      ++logged.times;
+      const std::string user =
+          entry.contains("user") && entry["user"].is_string() ? entry["user"].get<std::string>() : "";
+      if (!user.empty() && std::find(logged.users.begin(), logged.users.end(), user) == logged.users.end())
+        logged.users.push_back(user);
     }
     return log;
   });

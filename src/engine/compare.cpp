@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <cmath>
 #include <unordered_map>
 
 #include "base/exact.h"
@@ -50,8 +52,8 @@ Value rescaled(const Value& value, Type type, Type common) {
 
 class Comparer {
  public:
-  Comparer(const QueryResult& expected, const QueryResult& found, std::size_t samples)
-      : expected_(expected), found_(found), samples_(samples) {}
+  Comparer(const QueryResult& expected, const QueryResult& found, std::size_t samples, const Tolerance& tolerance)
+      : expected_(expected), found_(found), samples_(samples), tolerance_(tolerance) {}
 
   Comparison run() {
     comparison_.rows = expected_.rows.size();
@@ -124,22 +126,31 @@ class Comparer {
       const Type common = column.type.scale < other.scale ? other : column.type;
       const Value a = rescaled(expected.cells[i], column.type, common);
       const Value b = rescaled(found.cells[i], other, common);
-      if (a == b) continue;
+      if (a == b || is_near(a, b)) continue;
       add({DifferenceKind::cell, name, column.name, shown(expected.cells[i], column.type), shown(found.cells[i], other),
            change_between(a, b, common)});
     }
   }
 
+  bool is_near(const Value& a, const Value& b) const {
+    if (a.kind() != Value::Kind::real || b.kind() != Value::Kind::real) return false;
+    const double apart = std::abs(a.real() - b.real());
+    return apart <= tolerance_.absolute ||
+           apart <= tolerance_.relative * std::max(std::abs(a.real()), std::abs(b.real()));
+  }
+
   const QueryResult& expected_;
   const QueryResult& found_;
   std::size_t samples_;
+  const Tolerance& tolerance_;
   Comparison comparison_;
 };
 
 }  // namespace
 
-Comparison compare(const QueryResult& expected, const QueryResult& found, std::size_t samples) {
-  return Comparer(expected, found, samples).run();
+Comparison compare(const QueryResult& expected, const QueryResult& found, std::size_t samples,
+                   const Tolerance& tolerance) {
+  return Comparer(expected, found, samples, tolerance).run();
 }
 
 }  // namespace juniper

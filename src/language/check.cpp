@@ -168,6 +168,7 @@ class QueryChecker {
   Query check(const syntax::Query& text, const std::vector<const syntax::Expression*>& further_where) {
     query_.span = text.span;
     query_.title = text.title;
+    query_.budget_nanoseconds = text.budget_nanoseconds;
     if (text.name) query_.name = text.name->text;
     query_.limit = text.limit;
     query_.keep_empty = text.keep_empty;

@@ -376,6 +376,7 @@ struct QuerySort {
 struct Query {
   std::string name;  // "" for a typed query
   std::string title;
+  std::int64_t budget_nanoseconds = 0;  // that it may take; 0 where nothing is said
   std::optional<TableIndex> from;
   std::vector<QueryBy> by;
   std::vector<QueryShow> show;

@@ -1,4 +1,6 @@
 // Queries: their clauses, in any order, each at most once.
+#include "base/duration.h"
+#include "base/exact.h"
 #include "language/parser_core.h"
 
 namespace juniper::language {
@@ -20,18 +22,33 @@ void Parser::query(syntax::Model& model) {
   const syntax::Name query_name = name("the query's name");
   std::string title;
   if (is_text()) title = take().text;
+  const std::int64_t budget = is("within") ? query_budget() : 0;
   expect("{", "before the query's clauses");
   syntax::Query query;
   query_clauses(query);
   mark(Mark::close);
   query.name = query_name;
   query.title = std::move(title);
+  query.budget_nanoseconds = budget;
   if (!is("}")) {
     fail(token().span, "JR-110", fmt::format("a clause of the query or '}}' was expected, found {}", found()),
          is_name() ? base::did_you_mean(token().text, {clause_words.begin(), clause_words.end()}) : "");
   }
   take();
   model.queries.push_back(std::move(query));
+}
+
+// within 50 ms
+std::int64_t Parser::query_budget() {
+  take();
+  const Token number = take();
+  const auto unit = base::nanoseconds_in(token().text);
+  const bool positive = number.kind == TokenKind::number && number.type.is_exact_number() && number.value.exact() > 0;
+  if (!positive || !unit) {
+    fail(number.span, "JR-121", "a query's time is a number and one of us, ms, s", "write: within 50 ms");
+  }
+  take();
+  return static_cast<std::int64_t>(number.value.exact() * *unit / base::power_of_ten(number.type.scale));
 }
 
 void Parser::query_clauses(syntax::Query& query) {

@@ -147,6 +147,7 @@ class Parser {
   // --- queries: parse_query.cpp ------------------------------------------------------------------------------------
 
   void query(syntax::Model& model);
+  std::int64_t query_budget();
   void query_clauses(syntax::Query& query);
   void query_clause(syntax::Query& query, const std::string& word);
   void measure_draft(syntax::Query& query);

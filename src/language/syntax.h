@@ -249,6 +249,7 @@ struct Query {
   Span span;  // of the body's clauses
   std::optional<Name> name;
   std::string title;
+  std::int64_t budget_nanoseconds = 0;  // `within 50 ms`; 0 for none
   std::optional<Name> from;
   std::vector<ByItem> by;
   std::vector<ShowItem> show;

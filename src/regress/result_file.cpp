@@ -94,8 +94,8 @@ class ResultReader {
  public:
   ResultReader(const std::string& file, const std::string& text) : file_(file), stream_(text) {}
 
-  Result<ReadResult> run() {
-    ReadResult read;
+  Result<RecordedResult> run() {
+    RecordedResult read;
     QueryResult& result = read.result;
     if (!next() || fields_[0] != first_line) return fail(fmt::format("'{}' was expected", first_line));
     std::uint64_t rows = 0;
@@ -103,6 +103,13 @@ class ResultReader {
     while (!has_rows && next()) {
       if (fields_[0] == "query" && fields_.size() == 2) {
         read.query = unescaped(fields_[1]);
+      } else if (fields_[0] == "text" && fields_.size() == 2) {
+        read.text = unescaped(fields_[1]);
+      } else if (fields_[0] == "set" && fields_.size() == 3) {
+        read.set.emplace(unescaped(fields_[1]), unescaped(fields_[2]));
+      } else if (fields_[0] == "asked" && fields_.size() == 2 && parse_number(fields_[1], read.asked)) {
+      } else if (fields_[0] == "model" && fields_.size() == 2) {
+        read.model = fields_[1];
       } else if ((fields_[0] == "key" || fields_[0] == "value") && fields_.size() == 4) {
         const auto type = parse_type(fields_[2]);
         if (!type) return fail(fmt::format("'{}' is not a type", fields_[2]));
@@ -112,7 +119,7 @@ class ResultReader {
       } else if (fields_[0] == "rows" && fields_.size() == 2 && parse_number(fields_[1], rows)) {
         has_rows = true;
       } else {
-        return fail("query, key, value, level or rows was expected");
+        return fail("query, text, set, asked, model, key, value, level or rows was expected");
       }
     }
     if (!has_rows) return fail("the file ends before its rows");
@@ -177,8 +184,13 @@ class ResultReader {
 
 }  // namespace
 
-std::string write_result(const std::string& query, const QueryResult& result) {
-  std::string out = fmt::format("{}\nquery\t{}\n", first_line, escaped(query));
+std::string write_result(const RecordedResult& recorded) {
+  const QueryResult& result = recorded.result;
+  std::string out = fmt::format("{}\nquery\t{}\n", first_line, escaped(recorded.query));
+  if (!recorded.text.empty()) out += fmt::format("text\t{}\n", escaped(recorded.text));
+  for (const auto& [name, value] : recorded.set) out += fmt::format("set\t{}\t{}\n", escaped(name), escaped(value));
+  if (recorded.asked != 0) out += fmt::format("asked\t{}\n", recorded.asked);
+  out += fmt::format("model\t{}\n", recorded.model);
   for (const ResultColumn& column : result.columns) {
     out += fmt::format("{}\t{}\t{}\t{}\n", column.is_key ? "key" : "value", escaped(column.name),
                        to_string(column.type), escaped(column.format));
@@ -202,7 +214,7 @@ std::string write_result(const std::string& query, const QueryResult& result) {
   return out;
 }
 
-Result<ReadResult> read_result(const std::string& file, const std::string& text) {
+Result<RecordedResult> read_result(const std::string& file, const std::string& text) {
   return ResultReader(file, text).run();
 }
 

@@ -29,9 +29,9 @@ Table difference_table(const std::vector<std::pair<std::string, Comparison>>& co
   return table;
 }
 
-void add_narrowing(const Narrowing& narrowing, Report& made) {
+void add_narrowing(const Narrowing& narrowing, const std::string& prefix, Report& made) {
   if (!narrowing.sources.empty()) {
-    Table sources{"sources",
+    Table sources{prefix + "sources",
                   InCsv::no,
                   {left("column", "column"), right("share", "carry"), right("count", "values"),
                    right("of_values", "of"), left("values", "these, with what each carries")},
@@ -48,7 +48,7 @@ void add_narrowing(const Narrowing& narrowing, Report& made) {
     made.blocks.push_back(std::move(sources));
   }
   if (!narrowing.rows.empty()) {
-    Table rows{"rows", InCsv::no, {}, {}};
+    Table rows{prefix + "rows", InCsv::no, {}, {}};
     const std::size_t keys = narrowing.row_columns.size() - 2;
     for (std::size_t c = 0; c < narrowing.row_columns.size(); ++c) {
       const ResultColumn& column = narrowing.row_columns[c];

@@ -15,6 +15,7 @@ namespace juniper {
 Table difference_table(const std::vector<std::pair<std::string, Comparison>>& compared);
 
 // Tables of where a difference comes from, and of the rows that carry it; nothing where it was not narrowed down.
-void add_narrowing(const Narrowing& narrowing, Report& made);
+// `prefix`: of their names for programs, which tell several apart.
+void add_narrowing(const Narrowing& narrowing, const std::string& prefix, Report& made);
 
 }  // namespace juniper

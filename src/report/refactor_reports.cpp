@@ -167,7 +167,7 @@ Report report(const Draft& draft) {
     made.blocks.push_back(Heading{"What differs"});
     made.blocks.push_back(std::move(differences));
   }
-  add_narrowing(draft.narrowing, made);
+  add_narrowing(draft.narrowing, "", made);
   return made;
 }
 
@@ -247,7 +247,7 @@ Report report(const Refactoring& refactoring) {
     made.blocks.push_back(std::move(differences));
   for (const Narrowing& narrowing : refactoring.differences) {
     made.blocks.push_back(Heading{"The difference of " + narrowing.measure});
-    add_narrowing(narrowing, made);
+    add_narrowing(narrowing, fmt::format("difference_of_{}_", narrowing.measure), made);
   }
   if (!refactoring.sqlite.empty()) {
     made.blocks.push_back(Heading{"Proof by SQLite: the same questions to an independent engine"});

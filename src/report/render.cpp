@@ -63,6 +63,7 @@ std::string draw(const Table& table, Color color) {
     if (color == Color::on) scols_cell_set_color(scols_column_get_header(column), "\033[2m");
   }
   for (const TableRow& row : table.rows) {
+    if (row.audience == Audience::programs) continue;
     libscols_line* const line = scols_table_new_line(drawn.get(), nullptr);
     if (row.strong && color == Color::on) scols_line_set_color(line, "\033[1m");
     for (std::size_t i = 0; i < shown.size(); ++i) scols_line_set_data(line, i, row.cells[shown[i]].shown.c_str());
@@ -186,6 +187,7 @@ struct MarkdownRenderer {
     }
     out += "|\n" + rule + "|\n";
     for (const TableRow& row : table.rows) {
+      if (row.audience == Audience::programs) continue;
       for (std::size_t i = 0; i < table.columns.size(); ++i) {
         if (!seen(table.columns[i], Audience::people)) continue;
         const std::string text = escaped_markdown(row.cells[i].shown);

@@ -2,11 +2,14 @@
 
 #include <gtest/gtest.h>
 
+#include "regress/folder.h"
 #include "regress/result_file.h"
 #include "support/support.h"
 
 namespace juniper {
 namespace {
+
+using regress::Folder;
 
 constexpr const char* text = R"(table t from csv "t.csv" { key id integer  g text  x decimal(2)  r real }
 measure s = sum(x for t) format "0.00"
@@ -43,11 +46,14 @@ class BaselineTest : public testing::Test {
 };
 
 TEST_F(BaselineTest, IsTextThatDiffsWell) {
+  const Folder folder = *regress::read_folder(model_.folder.path("b"));
+  ASSERT_EQ(folder.models.size(), 1U);
+  EXPECT_EQ(folder.models.begin()->second, (std::vector<ModelText>{{"model.ridge", text}}));
   EXPECT_EQ(test::read_file(model_.folder.path("b/by_group.result")),
-            "juniper baseline "
-            "1\nquery\tby_group\nkey\tt.g\ttext\t\nvalue\ts\tdecimal(2)\t0.00\nvalue\ta\treal\t\nlevel\tdetail\tt."
-            "g\nlevel\tgrand\nrows\t3\n"
-            "0\ta\t10.75\t0.050000050000000004\n0\ttab\\there\t2.00\t0.2\n1\t\\N\t12.75\t0.10000003333333334\n");
+            "juniper baseline 2\nquery\tby_group\nmodel\t" + folder.models.begin()->first +
+                "\nkey\tt.g\ttext\t\nvalue\ts\tdecimal(2)\t0.00\nvalue\ta\treal\t\nlevel\tdetail\tt."
+                "g\nlevel\tgrand\nrows\t3\n"
+                "0\ta\t10.75\t0.050000050000000004\n0\ttab\\there\t2.00\t0.2\n1\t\\N\t12.75\t0.10000003333333334\n");
   EXPECT_NE(test::read_file(model_.folder.path("b/times.txt")).find("total\t"), std::string::npos);
 }
 
@@ -100,11 +106,28 @@ TEST_F(BaselineTest, RowsFormatsTypesAndOrderAreCompared) {
   EXPECT_EQ(checked(model_).queries[1].comparison.samples[0].kind, DifferenceKind::columns);
 }
 
+// On other data the recorded numbers tell nothing: the recorded model is run over it instead.
 TEST_F(BaselineTest, ChangedDataIsToldApart) {
   model_.folder.write("t.csv", "id,g,x,r\n1,a,1.50,0.1\n2,\"tab\there\",2.00,0.2\n3,,,\n4,b,9.25,1e-7\n");
-  const CheckReport report = checked(model_);
-  EXPECT_TRUE(report.data_changed);
-  EXPECT_EQ(report.queries[0].comparison.samples.back().kind, DifferenceKind::extra_row);
+  const CheckReport data = checked(model_);
+  EXPECT_TRUE(data.data_changed);
+  EXPECT_FALSE(data.model_changed);
+  EXPECT_EQ(data.compared_with, ComparedWith::base_on_data);
+  EXPECT_TRUE(data.passed());
+  EXPECT_EQ(data.queries[0].comparison.cells, 8U);
+  replace(model_, "sum(x for t)", "max(x for t)");
+  const CheckReport both = checked(model_);
+  EXPECT_TRUE(both.data_changed);
+  EXPECT_TRUE(both.model_changed);
+  EXPECT_EQ(both.changed, "measure s");
+  EXPECT_EQ(both.queries[1].comparison.samples[0].expected, "12.75");
+  EXPECT_EQ(both.queries[1].comparison.samples[0].found, "9.25");
+  replace(model_, "max(x for t)", "sum(x for t)");
+  replace(model_, "avg(r for t)", "avg(r for t)  # of those that have one");
+  const CheckReport comment = checked(model_);
+  EXPECT_TRUE(comment.passed());
+  EXPECT_TRUE(comment.model_changed);
+  EXPECT_EQ(comment.changed, "");
 }
 
 TEST_F(BaselineTest, RecordingAgainDropsLostQueries) {
@@ -125,10 +148,10 @@ TEST_F(BaselineTest, DamagedFilesNameFileAndLine) {
     EXPECT_EQ(report.error()[0].code, "JR-904");
     EXPECT_EQ(report.error()[0].place, (Place{model_.folder.path("b/total.result"), line, 0})) << content;
   };
-  const std::string head = "juniper baseline 1\nquery\ttotal\nvalue\ts\tdecimal(2)\t0.00\nlevel\tdetail\n";
+  const std::string head = "juniper baseline 2\nquery\ttotal\nvalue\ts\tdecimal(2)\t0.00\nlevel\tdetail\n";
   fails("", 0);
   fails("something\n", 1);
-  fails("juniper baseline 1\nquery\ttotal\nvalue\ts\tdecimals\t\n", 3);
+  fails("juniper baseline 2\nquery\ttotal\nvalue\ts\tdecimals\t\n", 3);
   fails(head, 4);
   fails(head + "rows\t2\n0\t1.00\n", 6);
   fails(head + "rows\t1\n0\t1.00\n0\t1.00\n", 7);
@@ -156,11 +179,16 @@ TEST(ResultFile, IsReadBackForEveryType) {
                                          "sum(x for t) as x, min(s for t) as m, count(t) total t.s, grand",
                                          {}});
   ASSERT_TRUE(result) << test::messages(result.error());
-  const std::string written = regress::write_result("q", *result);
+  regress::RecordedResult recorded{"q\t", "by t.id show\nx", {{"p", "a\tb"}, {"q", ""}}, 7, "0123", *result};
+  const std::string written = regress::write_result(recorded);
   const auto read = regress::read_result("f", written);
   ASSERT_TRUE(read) << test::messages(read.error());
   EXPECT_TRUE(compare(*result, read->result).same());
-  EXPECT_EQ(regress::write_result("q", read->result), written);
+  EXPECT_EQ(regress::write_result(*read), written);
+  EXPECT_EQ(read->query, recorded.query);
+  EXPECT_EQ(read->text, recorded.text);
+  EXPECT_EQ(read->set, recorded.set);
+  EXPECT_EQ(read->asked, 7U);
 }
 
 }  // namespace

@@ -1,0 +1,47 @@
+// Which of two ways to an answer is faster, told apart from noise.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <string>
+
+namespace juniper {
+
+struct SpeedSettings {
+  double allowed_ratio = 1.1;  // of the candidate's median to the base's: more than this, with confidence, is slower
+  double confidence = 0.999;   // of the interval of the ratio
+  double seconds = 2;          // the budget of one comparison
+  std::uint64_t least_runs = 15;
+  std::uint64_t most_runs = 2000;
+  std::uint64_t seed = 1;  // of the order of the runs and of the bootstrap
+};
+
+enum class SpeedVerdict : std::uint8_t { faster, same, slower, cannot_tell };
+
+struct SpeedComparison {
+  SpeedVerdict verdict = SpeedVerdict::cannot_tell;
+  std::int64_t base_nanoseconds = 0;  // medians
+  std::int64_t candidate_nanoseconds = 0;
+  double ratio = 1;  // of the medians, candidate to base
+  double low = 0;    // the interval of the ratio
+  double high = 0;
+  std::int64_t base_spread = 0;  // from the first to the third quartile
+  std::int64_t candidate_spread = 0;
+  std::uint64_t runs = 0;  // of each
+};
+
+// Runs both in turn, the order within each pair drawn at random, until the interval of the ratio tells: it lies above
+// the allowed ratio (slower), below its inverse (faster), or between the two (same); or until the budget is spent. Each
+// call runs once and gives its nanoseconds.
+//
+// The interval is the percentile bootstrap of the ratio of medians over pairs (B. Efron, Bootstrap methods: another
+// look at the jackknife, Annals of Statistics 7, 1979): pairs are drawn with their two times together, so that what
+// slows the machine for a while slows both. It is looked at after 15, 30, 60, … pairs, few times, so that looking often
+// does not find what is not there.
+SpeedComparison compare_speed(const std::function<std::int64_t()>& base, const std::function<std::int64_t()>& candidate,
+                              const SpeedSettings& settings = {});
+
+// "faster", "same", "slower", "can't tell"
+std::string to_string(SpeedVerdict verdict);
+
+}  // namespace juniper

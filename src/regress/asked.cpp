@@ -1,0 +1,133 @@
+#include "regress/asked.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <atomic>
+#include <filesystem>
+#include <set>
+
+#include "base/diagnostics.h"
+#include "juniper/query_log.h"
+#include "language/parser.h"
+#include "loading/load_beside.h"
+#include "regress/folder.h"
+
+namespace juniper::regress {
+
+namespace {
+
+constexpr int runs = 3;
+constexpr std::int64_t long_run = 1'000'000'000;  // nanoseconds
+
+bool is_saved(const Model& model, const std::string& name) {
+  const auto names = model.queries();
+  return std::find(names.begin(), names.end(), name) != names.end();
+}
+
+}  // namespace
+
+Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const Model& model) {
+  static std::atomic<unsigned> number{0};
+  const std::filesystem::path path = store_path(dataset.model().path(), dataset.options()) +
+                                     fmt::format(".{}-{}.base", ::getpid(), number.fetch_add(1));
+  auto loaded = loading::load_beside(model, path, dataset.store(), dataset.options());
+  if (!loaded) return tl::unexpected(loaded.error());
+  auto placed = std::make_unique<Placed>(
+      Placed{Dataset(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path});
+  return TemporaryStore(std::shared_ptr<const Placed>(placed.release(), [](const Placed* gone) {
+    std::error_code ignored;
+    std::filesystem::remove(gone->store, ignored);  // what is mapped stays
+    delete gone;
+  }));
+}
+
+Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const std::vector<ModelText>& texts) {
+  const std::filesystem::path folder = std::filesystem::path(dataset.model().path()).parent_path();
+  std::vector<ModelText> placed = texts;
+  for (ModelText& text : placed) text.name = (folder / text.name).lexically_normal().string();
+  const auto model = Model::parse(placed, dataset.model().options());
+  if (!model) return tl::unexpected(model.error());
+  return load(dataset, *model);
+}
+
+Result<const Placed*> Variants::with(const std::map<std::string, std::string>& set) {
+  if (set.empty()) return &placed_;
+  if (const auto known = made_.find(set); known != made_.end()) return &known->second.placed();
+  ReadOptions options = dataset().model().options();
+  for (const auto& [name, value] : set) options.settings[name] = value;
+  const auto model = Model::parse(dataset().model().texts(), options);
+  if (!model) return tl::unexpected(model.error());
+  auto made = TemporaryStore::load(dataset(), *model);
+  if (!made) return tl::unexpected(made.error());
+  return &made_.emplace(set, std::move(*made)).first->second.placed();
+}
+
+Result<Timed> run_timed(const Dataset& dataset, const std::string& question) {
+  Timed timed;
+  std::vector<std::int64_t> times;
+  for (int run = 0; run < runs; ++run) {
+    auto result = ask(dataset, {question});
+    if (!result) return tl::unexpected(result.error());
+    times.push_back(result->nanoseconds);
+    if (run == 0) timed.result = std::move(*result);
+    if (times.back() > long_run) break;
+  }
+  std::sort(times.begin(), times.end());
+  timed.nanoseconds = times[times.size() / 2];
+  return timed;
+}
+
+Result<std::vector<RecordedResult>> read_queries(const Model& model, const std::vector<std::string>& paths) {
+  std::vector<RecordedResult> queries;
+  std::set<std::string> names;
+  for (const std::string& path : paths) {
+    const auto text = read_file(path);
+    if (!text)
+      return tl::unexpected(base::error_at("JR-001", Place{path, 0, 0}, "cannot open this file", "check the path"));
+    language::Sources sources;
+    const std::uint32_t file = sources.add({path, *text});
+    Diagnostics problems;
+    const language::syntax::Model parsed = language::parse_model(sources, file, problems);
+    if (!problems.empty()) return tl::unexpected(std::move(problems));
+    const auto refuse = [&](const std::string& what) {
+      return tl::unexpected(
+          base::error_at("JR-906", Place{path, 0, 0}, what,
+                         "such a file holds nothing but `query NAME { … }`, under names of their own"));
+    };
+    if (!parsed.tables.empty() || !parsed.links.empty() || !parsed.parameters.empty() || !parsed.calendars.empty() ||
+        !parsed.includes.empty() || !parsed.measures.empty())
+      return refuse("this file of queries holds other declarations, too");
+    for (const language::syntax::Query& query : parsed.queries) {
+      RecordedResult& made = queries.emplace_back();
+      made.query = query.name->text;
+      made.text = sources.text(query.span);
+      if (is_saved(model, made.query)) return refuse(fmt::format("the model has a query '{}'", made.query));
+      if (!names.insert(made.query).second) return refuse(fmt::format("there are two queries '{}'", made.query));
+    }
+  }
+  return queries;
+}
+
+Result<std::vector<RecordedResult>> read_logged(const Model& model, const std::string& path) {
+  const auto log = read_query_log(path);
+  if (!log) return tl::unexpected(log.error());
+  std::vector<RecordedResult> queries;
+  for (const LoggedQuery& logged : log->queries) {
+    RecordedResult& made = queries.emplace_back();
+    made.set = logged.set;
+    made.asked = logged.times;
+    if (is_saved(model, logged.query) && logged.set.empty()) {
+      made.query = logged.query;
+      continue;
+    }
+    std::string all = logged.query;
+    for (const auto& [name, value] : logged.set) all += fmt::format("\n{}={}", name, value);
+    made.query = fmt::format("log-{:016x}", store::hash_bytes(std::as_bytes(std::span(all)))).substr(0, 12);
+    made.text = logged.query;
+  }
+  return queries;
+}
+
+}  // namespace juniper::regress

@@ -1,0 +1,52 @@
+// The folder of a baseline:
+//
+//   data.txt              what it was taken on: one line for each source file, TABLE<TAB>FILE<TAB>BYTES<TAB>HASH
+//   QUERY.result          one file for each query; see result_file.h. Characters of the name other than letters,
+//   digits,
+//                         '_' and '-' are written %XX.
+//   QUERY.expected.csv    numbers that somebody else gave for it, as they came
+//   times.txt             QUERY<TAB>NANOSECONDS, apart from the results, so that these differ only where results do
+//   models/HASH.model     the texts of a model that results came from, each led by a line file<TAB>NAME<TAB>BYTES;
+//   names
+//                         are relative to the folder of the first
+#pragma once
+
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "regress/result_file.h"
+
+namespace juniper::regress {
+
+struct Folder {
+  std::string data;
+  std::map<std::string, RecordedResult> results;         // by query
+  std::map<std::string, std::string> expected;           // CSV texts, by query
+  std::map<std::string, std::int64_t> times;             // by query
+  std::map<std::string, std::vector<ModelText>> models;  // by fingerprint
+};
+
+// The sources of a dataset, as data.txt holds them.
+std::string describe_data(const Dataset& dataset);
+
+// A model's texts with names relative to the folder of the first, and their fingerprint.
+std::vector<ModelText> relative_texts(const Model& model);
+std::string fingerprint(const std::vector<ModelText>& texts);
+
+// True if a baseline stands there.
+bool is_baseline(const std::filesystem::path& path);
+
+// Errors: JR-904 with file and line.
+Result<Folder> read_folder(const std::filesystem::path& path);
+
+// Writes everything, takes away results and models that are no longer there, and gives the names of the queries whose
+// results went. Errors: JR-901 (cannot write), JR-902 (the folder holds something else).
+Result<std::vector<std::string>> write_folder(const std::filesystem::path& path, const Folder& folder);
+
+// The whole of a file; nothing if it can't be read.
+std::optional<std::string> read_file(const std::filesystem::path& path);
+
+}  // namespace juniper::regress

@@ -1,0 +1,264 @@
+// Baselines, checks and replays as documents.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <array>
+#include <cmath>
+
+#include "base/format.h"
+#include "juniper/report.h"
+#include "report/cells.h"
+#include "report/comparisons.h"
+
+namespace juniper {
+
+namespace cell = report_cells;
+
+using report_cells::left;
+using report_cells::right;
+
+namespace {
+
+// A ratio of times as a bar around 1: what is slower grows to the right of the middle, what is faster to its left.
+Cell ratio_bar(double ratio) {
+  constexpr int half = 8;  // characters on either side: half or twice the time
+  const double steps = std::clamp(std::log2(ratio), -1.0, 1.0) * half;
+  const auto filled = static_cast<int>(std::lround(std::abs(steps)));
+  std::string text;
+  for (int i = -half; i < half; ++i) {
+    if (i == 0) text += "│";
+    const bool inside = ratio < 1 ? i >= -filled && i < 0 : i >= 0 && i < filled;
+    text += inside ? "█" : " ";
+  }
+  return {Cell::Kind::text, text, ""};
+}
+
+Cell state_cell(const CheckedQuery& query) {
+  static constexpr std::array states{"same", "DIFFERENT", "LOST", "FAILED", "new"};
+  static constexpr std::array codes{"same", "different", "lost", "failed", "added"};
+  const auto state = static_cast<std::size_t>(query.state);
+  std::string shown = query.accepted ? "accepted" : states[state];
+  if (query.expected && !query.expected->same()) shown = "NOT AS EXPECTED";
+  return {Cell::Kind::text, shown, codes[state]};
+}
+
+// Whose values failed, or who is slower or over its budget.
+struct Failures {
+  std::size_t values = 0;
+  std::size_t speed = 0;
+  std::size_t budgets = 0;
+};
+
+Failures failures_of(const CheckReport& check) {
+  Failures failures;
+  for (const CheckedQuery& q : check.queries) {
+    const bool same = q.state == CheckState::same || q.state == CheckState::added || q.accepted;
+    failures.values += !same || (q.expected && !q.expected->same()) ? 1 : 0;
+    const auto slower = [](const auto& speed) { return speed && speed->verdict == SpeedVerdict::slower; };
+    failures.speed += slower(q.warm) || slower(q.cold) ? 1 : 0;
+    failures.budgets += q.budget && !q.budget->kept() ? 1 : 0;
+  }
+  return failures;
+}
+
+std::string result_of(const CheckReport& check) {
+  if (check.passed()) return fmt::format("passed: {} queries", check.queries.size());
+  const Failures failures = failures_of(check);
+  std::string text;
+  const auto add = [&](std::size_t count, const char* what) {
+    if (count != 0) text += fmt::format("{}{} of {} {}", text.empty() ? "" : ", ", count, check.queries.size(), what);
+  };
+  add(failures.values, "differ");
+  add(failures.speed, "slower");
+  add(failures.budgets, "over their time");
+  return "FAILED: " + text;
+}
+
+std::string compared_with(const CheckReport& check) {
+  switch (check.compared_with) {
+    case ComparedWith::recorded:
+      return "the recorded results";
+    case ComparedWith::base:
+      return check.base + ", run over the same data";
+    case ComparedWith::base_on_data:
+      break;
+  }
+  return "the recorded model, run over the data of today";
+}
+
+void add_facts(const CheckReport& check, Report& made) {
+  if (!check.folder.empty()) made.blocks.push_back(Fact{"baseline", "baseline", cell::text(check.folder)});
+  made.blocks.push_back(
+      Fact{"passed", "result", {Cell::Kind::boolean, result_of(check), check.passed() ? "true" : "false"}});
+  made.blocks.push_back(Fact{"compared_with", "compared with", cell::text(compared_with(check))});
+  made.blocks.push_back(
+      Fact{"data_changed",
+           "data",
+           {Cell::Kind::boolean,
+            !check.data_changed                         ? "the same"
+            : check.compared_with == ComparedWith::base ? "not the same files: numbers may differ for that reason"
+                                                        : "changed since the baseline was taken",
+            check.data_changed ? "true" : "false"}});
+  std::string model = "the same";
+  if (check.model_changed) model = check.changed.empty() ? "changed in layout or comments alone" : "changed";
+  made.blocks.push_back(
+      Fact{"model_changed", "model", {Cell::Kind::boolean, model, check.model_changed ? "true" : "false"}});
+  if (!check.changed.empty()) made.blocks.push_back(Fact{"changed", "what changed", cell::text(check.changed)});
+  made.blocks.push_back(
+      Fact{"tolerance",
+           "reals may differ by",
+           {Cell::Kind::text,
+            fmt::format("{:g} of their size{}", check.tolerance.relative,
+                        check.tolerance.absolute > 0 ? fmt::format(", or {:g}", check.tolerance.absolute) : ""),
+            fmt::format("{:g} {:g}", check.tolerance.relative, check.tolerance.absolute)}});
+}
+
+// Same queries make no line for people where there are many, so that what differs stands on one screen.
+constexpr std::size_t many = 30;
+
+void add_queries(const CheckReport& check, Report& made) {
+  Table table{"queries",
+              InCsv::yes,
+              {left("query", "query"), left("state", "result"), right("rows", "rows"), right("cells", "cells compared"),
+               right("differences", "differing"), right("asked", "asked"), right("recorded_nanoseconds", "time then"),
+               right("nanoseconds", "time now"), right("budget_nanoseconds", "allowed"),
+               left("passed", "passed", Audience::programs)},
+              {}};
+  bool logged = false;
+  bool budgets = false;
+  std::size_t left_out = 0;
+  for (const CheckedQuery& q : check.queries) {
+    const bool ran = q.state == CheckState::same || q.state == CheckState::different;
+    logged = logged || q.asked != 0;
+    budgets = budgets || q.budget;
+    TableRow row{{cell::text(q.query), state_cell(q), ran ? cell::count(q.comparison.rows) : Cell{},
+                  ran ? cell::count(q.comparison.cells) : Cell{}, ran ? cell::count(q.comparison.differences) : Cell{},
+                  q.asked != 0 ? cell::count(q.asked) : Cell{},
+                  q.recorded_nanoseconds != 0 ? cell::nanoseconds(q.recorded_nanoseconds) : Cell{},
+                  ran ? cell::nanoseconds(q.nanoseconds) : Cell{},
+                  q.budget ? cell::nanoseconds(q.budget->allowed_nanoseconds) : Cell{}, cell::boolean(q.passed())},
+                 !q.passed()};
+    if (check.queries.size() > many && q.passed() && q.state == CheckState::same) {
+      row.audience = Audience::programs;
+      ++left_out;
+    }
+    table.rows.push_back(std::move(row));
+  }
+  if (!logged) table.columns[5].audience = Audience::programs;
+  if (!budgets) table.columns[8].audience = Audience::programs;
+  if (left_out != check.queries.size()) made.blocks.push_back(std::move(table));
+  if (left_out != 0)
+    made.blocks.push_back(Paragraph{fmt::format("{} queries are the same, and not listed.", base::grouped(left_out))});
+}
+
+void add_speed(const CheckReport& check, Report& made) {
+  Table table{
+      "speed",
+      InCsv::no,
+      {left("query", "query"), left("run", "run"), left("verdict", "verdict"), right("base_nanoseconds", "base"),
+       right("candidate_nanoseconds", "candidate"), right("ratio", "ratio"), right("low", "from"), right("high", "to"),
+       right("runs", "runs each"), left("bar", "half the time │ twice", Audience::people)},
+      {}};
+  const auto add = [&](const CheckedQuery& q, const char* run, const std::optional<SpeedComparison>& speed) {
+    if (!speed) return;
+    TableRow row{{cell::text(q.query), cell::text(run), cell::text(to_string(speed->verdict)),
+                  cell::nanoseconds(speed->base_nanoseconds), cell::nanoseconds(speed->candidate_nanoseconds),
+                  cell::number(speed->ratio, 3), cell::number(speed->low, 3), cell::number(speed->high, 3),
+                  cell::count(speed->runs), ratio_bar(speed->ratio)},
+                 speed->verdict == SpeedVerdict::slower};
+    if (check.queries.size() > many && speed->verdict == SpeedVerdict::same) row.audience = Audience::programs;
+    table.rows.push_back(std::move(row));
+  };
+  for (const CheckedQuery& q : check.queries) {
+    add(q, "warm", q.warm);
+    add(q, "cold", q.cold);
+  }
+  if (table.rows.empty()) return;
+  made.blocks.push_back(
+      Heading{fmt::format("Times, base and candidate in turn; slower is more than {:g} times the base, with confidence",
+                          check.allowed_ratio)});
+  made.blocks.push_back(std::move(table));
+}
+
+void add_differences(const CheckReport& check, Report& made) {
+  std::vector<std::pair<std::string, Comparison>> compared;
+  std::uint64_t all = 0;
+  for (const CheckedQuery& q : check.queries) {
+    compared.emplace_back(q.query, q.comparison);
+    all += q.comparison.differences;
+    if (!q.expected) continue;
+    compared.emplace_back(q.query + " (expected)", *q.expected);
+    all += q.expected->differences;
+  }
+  Table differences = difference_table(compared);
+  if (differences.rows.empty()) return;
+  const std::size_t shown = differences.rows.size();
+  made.blocks.push_back(Heading{"What differs"});
+  made.blocks.push_back(std::move(differences));
+  if (all > shown) made.blocks.push_back(Paragraph{fmt::format("and {} more", base::grouped(all - shown))});
+  for (const CheckedQuery& q : check.queries) {
+    if (!q.narrowing) continue;
+    made.blocks.push_back(Heading{"The difference of " + q.narrowing->measure});
+    add_narrowing(*q.narrowing, fmt::format("difference_of_{}_", q.narrowing->measure), made);
+  }
+}
+
+}  // namespace
+
+Report report(const BaselineReport& baseline) {
+  Report made;
+  made.blocks.push_back(Fact{"folder", "baseline", cell::text(baseline.folder)});
+  Table table{"queries",
+              InCsv::yes,
+              {left("query", "query"), right("rows", "rows"), right("cells", "cells"), right("asked", "asked"),
+               right("nanoseconds", "time")},
+              {}};
+  bool logged = false;
+  for (const RecordedQuery& q : baseline.queries) {
+    logged = logged || q.asked != 0;
+    table.rows.push_back({{cell::text(q.query), cell::count(q.rows), cell::count(q.cells),
+                           q.asked != 0 ? cell::count(q.asked) : Cell{}, cell::nanoseconds(q.nanoseconds)}});
+  }
+  if (!logged) table.columns[3].audience = Audience::programs;
+  made.blocks.push_back(std::move(table));
+  for (const std::string& name : baseline.dropped)
+    made.blocks.push_back(Paragraph{fmt::format("\nAsked for no more, and taken out of the baseline: {}", name)});
+  return made;
+}
+
+Report report(const CheckReport& check) {
+  Report made;
+  add_facts(check, made);
+  add_queries(check, made);
+  add_differences(check, made);
+  for (const CheckedQuery& q : check.queries) {
+    if (q.state == CheckState::lost)
+      made.blocks.push_back(Paragraph{fmt::format("\n{}: recorded, and no longer in the model", q.query)});
+    if (!q.errors.empty()) made.blocks.push_back(Paragraph{"\n" + render(q.errors)});
+  }
+  add_speed(check, made);
+  return made;
+}
+
+Report report(const ReplayReport& replay) {
+  Report made;
+  made.blocks.push_back(Fact{
+      "passed",
+      "result",
+      {Cell::Kind::boolean,
+       replay.passed() ? "passed: every answer was right" : fmt::format("FAILED: {} answers were wrong", replay.wrong),
+       replay.passed() ? "true" : "false"}});
+  made.blocks.push_back(Fact{"clients", "clients", cell::count(replay.clients)});
+  made.blocks.push_back(Fact{"queries", "different queries", cell::count(replay.queries)});
+  made.blocks.push_back(Fact{"answers", "answers", cell::count(replay.answers)});
+  made.blocks.push_back(Fact{"answers_a_second", "answers a second", cell::number(replay.answers_a_second, 1)});
+  made.blocks.push_back(Fact{"median_nanoseconds", "median", cell::nanoseconds(replay.median_nanoseconds)});
+  made.blocks.push_back(Fact{"p99_nanoseconds", "99 of 100 within", cell::nanoseconds(replay.p99_nanoseconds)});
+  made.blocks.push_back(Fact{"most_nanoseconds", "slowest", cell::nanoseconds(replay.most_nanoseconds)});
+  made.blocks.push_back(Fact{"wrong", "wrong answers", cell::count(replay.wrong)});
+  for (const std::string& query : replay.wrong_queries)
+    made.blocks.push_back(Fact{"wrong_query", "wrong in", cell::text(query)});
+  return made;
+}
+
+}  // namespace juniper
