@@ -98,12 +98,15 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
     for (const LinkWeight& l : weigh(dataset).links) all.insert(l.link.substr(0, l.link.find(" as ")));
     return all;
   };
-  EXPECT_EQ(links(*proposed), links(*demo));
+  // A link by what is put together from two columns stands in no file.
+  std::set<std::string> expected = links(*demo);
+  EXPECT_EQ(expected.erase("visits.crew_shift -> crews.crew_shift"), 1U);
+  EXPECT_EQ(links(*proposed), expected);
   EXPECT_NE(found->text.find("calendar days.day periods (year, quarter, month, month_name)"), std::string::npos);
   EXPECT_NE(found->text.find("month_name    text  sorted by month"), std::string::npos);
   EXPECT_NE(found->text.find("# 3 days are missing"), std::string::npos);
   EXPECT_EQ(test::answer(*proposed, "show n_sessions"), "4000");
-  EXPECT_EQ(found->tables.size(), 7U);
+  EXPECT_EQ(found->tables.size(), 8U);
 }
 
 TEST(Scan, WhatIsDoubtfulStandsInComments) {

@@ -114,7 +114,7 @@ TEST_F(ToolTest, DescribesWhatIsDefined) {
   ASSERT_EQ(price.status, 0) << price.err;
   const auto json = nlohmann::json::parse(price.out);
   EXPECT_EQ(json["rests_on"], "revenue, energy");
-  EXPECT_EQ(json["used_by"], "query monthly, query regions");
+  EXPECT_EQ(json["used_by"], "measure station_price, query monthly, query regions");
   EXPECT_EQ(json["definition"], "revenue / energy\n");
   const auto days = run_tool({"describe", model_, "days", "--format", "csv"});
   EXPECT_EQ(std::count(days.out.begin(), days.out.end(), '\n'), 9);  // the header, the table, its seven columns
@@ -172,14 +172,14 @@ TEST_F(ToolTest, InputThatCannotBeReadIs3) {
 
 TEST_F(ToolTest, BadCellsNameFileLineAndColumn) {
   std::string csv = test::read_file(folder_.path("d/data/visits.csv"));
-  csv += "7777,1000,2024-02-30,repair,abc,1.005\n";
+  csv += "7777,1000,2024-02-30,repair,amber,early,abc,1.005\n";
   folder_.write("d/data/visits.csv", csv);
   const auto run = run_tool({"load", model_});
   expect_error(run, 3, "JR-507");
   EXPECT_NE(run.err.find("visits.csv:82"), std::string::npos) << run.err;
   EXPECT_NE(run.err.find("field 3 ('visit_day'): found \"2024-02-30\""), std::string::npos) << run.err;
-  EXPECT_NE(run.err.find("field 5 ('minutes'): found \"abc\""), std::string::npos) << run.err;
-  EXPECT_NE(run.err.find("field 6 ('cost'): found \"1.005\""), std::string::npos) << run.err;
+  EXPECT_NE(run.err.find("field 7 ('minutes'): found \"abc\""), std::string::npos) << run.err;
+  EXPECT_NE(run.err.find("field 8 ('cost'): found \"1.005\""), std::string::npos) << run.err;
 }
 
 // At 200 random moments: during the start, the reading, the encoding, the writing, and a little behind the end.
@@ -225,13 +225,45 @@ TEST_F(ToolTest, TheWholeWayOfAChange) {
   rewrite("revenue / energy", "revenue / n_sessions");
   const auto changed = run_tool({"check", model_});
   EXPECT_EQ(changed.status, 1);
-  EXPECT_NE(changed.out.find("FAILED: 2 of 11 queries"), std::string::npos) << changed.out;
+  EXPECT_NE(changed.out.find("FAILED: 3 of 14 differ"), std::string::npos) << changed.out;
+  EXPECT_NE(changed.out.find("measure price"), std::string::npos) << changed.out;
   EXPECT_NE(changed.out.find("days.year = 2023, days.month_name = \"January\""), std::string::npos) << changed.out;
   rewrite("revenue / n_sessions", "revenue / energy");
   rewrite("query sizes", "query dimensions");
   const auto lost = run_tool({"check", model_});
   EXPECT_EQ(lost.status, 1);
   EXPECT_NE(lost.out.find("LOST"), std::string::npos) << lost.out;
+}
+
+TEST_F(ToolTest, ChecksForBuildServersAndClients) {
+  const std::string log =
+      folder_.write("log.jsonl", "{\"query\": \"monthly\"}\n{\"query\": \"by days.year show price\"}\n");
+  ASSERT_EQ(run_tool({"baseline", model_, "--log", log, "--queries",
+                      folder_.write("more.ridge", "query prices { by tariffs.plan show price }\n")})
+                .status,
+            0);
+  rewrite("query sizes \"Sessions by size\" {", "query sizes \"Sessions by size\" within 0.001 us {");
+  const std::string junit = folder_.path("junit.xml");
+  const auto slow = run_tool({"check", model_, "--junit", junit});
+  EXPECT_EQ(slow.status, 1);
+  EXPECT_NE(slow.out.find("FAILED: 1 of 16 over their time"), std::string::npos) << slow.out;
+  EXPECT_NE(test::read_file(junit).find("<testcase classname=\"budget\" name=\"sizes\""), std::string::npos);
+  rewrite(" within 0.001 us", "");
+  rewrite("revenue / energy", "energy / revenue");
+  EXPECT_EQ(run_tool({"check", model_, "--accept", "monthly", "regions", "second_look", "prices"}).status, 1)
+      << "a logged query shows it, too";
+  const auto json = nlohmann::json::parse(run_tool({"check", model_, "--format", "json"}).out);
+  EXPECT_EQ(json["passed"], false);
+  EXPECT_EQ(json["queries"].size(), 16U);
+  EXPECT_EQ(
+      run_tool({"check", model_, "--base", model_, "--speed", "warm", "--seconds", "0.02", "--allowed", "50"}).status,
+      0);
+  const auto clients = run_tool({"check", model_, "--clients", "2", "--for", "0.2", "--log", log});
+  EXPECT_EQ(clients.status, 0) << clients.out;
+  EXPECT_NE(clients.out.find("every answer was right"), std::string::npos) << clients.out;
+  expect_error(run_tool({"check", model_, "--base-rev", "nowhere"}), 3, "JR-908");
+  expect_error(run_tool({"check", model_, "--for", "1"}), 2, "--clients");
+  expect_error(run_tool({"baseline", model_, "--expect", "monthly"}), 2, "QUERY=FILE.csv");
 }
 
 TEST_F(ToolTest, TheDemoWalksThroughEveryStep) {
