@@ -62,7 +62,8 @@ void measure_audit(const Dataset& dataset, int repeats) {
 // The query is that of a refactoring's proof.
 void measure_row_proof(const Dataset& dataset, int repeats) {
   const std::string proof = fmt::format(
-      "show n_rows = count(sessions), differing = count(sessions where energy_charge is distinct from ({}))", expression);
+      "show n_rows = count(sessions), differing = count(sessions where energy_charge is distinct from ({}))",
+      expression);
   const std::string sum = fmt::format("show total = sum({} for sessions)", expression);
   bench::Ratio times;
   for (int i = 0; i < repeats; ++i) {
@@ -84,9 +85,10 @@ void measure_plan(const std::string& folder, std::uint64_t sessions) {
     std::exit(3);
   }
   const double written = bench::milliseconds_of([&] { must(write(dataset, made)); });
-  fmt::print("a plan of {} steps over {} sessions, proved and written\n  {:.1f} s: {} rows, {} queries, {} probes of {}\n",
-             made.steps.size(), sessions, (planned + written) / 1000, made.rows.size(), made.queries.size(),
-             made.probes.asked, made.probes.possible);
+  fmt::print(
+      "a plan of {} steps over {} sessions, proved and written\n  {:.1f} s: {} rows, {} queries, {} probes of {}\n",
+      made.steps.size(), sessions, (planned + written) / 1000, made.rows.size(), made.queries.size(), made.probes.asked,
+      made.probes.possible);
   fs::remove_all(folder);
 }
 
