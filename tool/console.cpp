@@ -17,8 +17,8 @@ int exit_status(const Diagnostics& errors) {
   static constexpr std::array<std::string_view, 3> refused{"JR-803", "JR-804", "JR-805"};
   const Diagnostic& first = errors.front();
   if (std::find(refused.begin(), refused.end(), first.code) != refused.end()) return 1;
-  const bool typed = first.place.file == "<query>" || first.place.file == "<where>" || first.place.file == "<draft>" || first.place.file == "<plan>" ||
-                     (first.code == "JR-213" && first.place.file.empty());
+  const bool typed = first.place.file == "<query>" || first.place.file == "<where>" || first.place.file == "<draft>" ||
+                     first.place.file == "<plan>" || (first.code == "JR-213" && first.place.file.empty());
   return typed || std::find(usage.begin(), usage.end(), first.code) != usage.end() ? 2 : 3;
 }
 
@@ -54,9 +54,11 @@ void Console::progress(const Progress& progress) {
   if (progress.total != 0 && progress.done != 0 && seconds > 0.2) {
     const double done = static_cast<double>(progress.done);
     const double left = seconds * (static_cast<double>(progress.total) / done - 1);
-    line += fmt::format(" · {:.0f}% · {:.0f} MB/s · {:.0f} s left", 100 * done / static_cast<double>(progress.total),
-                        done / seconds / 1e6, std::max(left, 0.0));
+    line += fmt::format(" · {:.0f}%", 100 * done / static_cast<double>(progress.total));
+    if (progress.item.empty()) line += fmt::format(" · {:.0f} MB/s", done / seconds / 1e6);
+    line += fmt::format(" · {:.0f} s left", std::max(left, 0.0));
   }
+  if (!progress.item.empty()) line += fmt::format(" · {} of {}, {}", progress.done + 1, progress.total, progress.item);
   fmt::print(stderr, "\r\033[K{}", line);
   std::fflush(stderr);
   drawn_ = true;

@@ -487,6 +487,10 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->capture_default_str()
       ->option_text("N");
   refactor_command
+      ->add_option("--probe-rows", arguments.refactoring.most_probe_rows, "How many rows these may read in all")
+      ->capture_default_str()
+      ->option_text("N");
+  refactor_command
       ->add_option("--plan", arguments.refactoring.row_plan,
                    "How to prove rows: engine, or naive (row by row, which shares nothing with the engine)")
       ->transform(CLI::CheckedTransformer(std::map<std::string, Plan>{{"engine", Plan::engine}, {"naive", Plan::naive}},

@@ -90,6 +90,7 @@ struct CheckReport {
   std::string base;    // what was compared with: a path, a revision, or "the recorded model"; "" for recorded results
   std::vector<CheckedQuery> queries;
   ComparedWith compared_with = ComparedWith::recorded;
+  bool other_machine = false;  // recorded times are those of another processor, or of other settings
   bool data_changed = false;   // the sources are not those that the baseline was taken on
   bool model_changed = false;  // the text is not that of the base
   std::string changed;         // what changed in the text, by name: "measure revenue, column sessions.gross"

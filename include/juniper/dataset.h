@@ -17,12 +17,13 @@ namespace store {
 struct Store;
 }
 
-// What a long call is at. `done` and `total` are bytes of source files, or 0 where a step can't be measured.
+// What a long call is at. `done` and `total` are bytes of source files, or items; 0 where a step can't be measured.
 struct Progress {
-  std::string step;  // "reading sessions", "computing sessions.energy_charge"
+  std::string step;  // "reading sessions", "computing sessions.energy_charge", "checking"
   std::uint64_t rows = 0;
   std::uint64_t done = 0;
   std::uint64_t total = 0;
+  std::string item = {};  // of several that are counted, the one at hand; "" where bytes are
 };
 
 // How calls run. The defaults are good for a program that has the machine to itself.

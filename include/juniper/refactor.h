@@ -43,6 +43,7 @@ struct ProbeProof {
   std::uint64_t asked = 0;            // of them, before and after
   std::uint64_t refused = 0;          // of those asked, with the same error before and after
   std::uint64_t cells = 0;            // compared
+  std::uint64_t rows_read = 0;        // by all of them
   std::uint64_t wide_columns = 0;     // columns left out, as they have more values than RefactorSettings allows
   std::vector<QueryProof> differing;  // the first few that came out otherwise
   bool cut_short() const { return asked < possible; }
@@ -108,7 +109,9 @@ struct Refactoring {
 enum class Against : std::uint8_t { nothing, sqlite };
 
 struct RefactorSettings {
-  std::uint64_t most_probes = 200;     // asked, in an order in which those that show most come first
+  std::uint64_t most_probes = 200;  // asked, in an order in which those that show most come first
+  // Rows that probes may read in all, before and after, but for the first 40: large models take minutes and not hours.
+  std::uint64_t most_probe_rows = 600'000'000;
   std::uint64_t most_values = 20000;   // of a column that probes group by
   Plan row_plan = Plan::engine;        // how rows are proved: naive takes long, and shares nothing with the engine
   Against against = Against::nothing;  // what else is to agree with each saved query and each row proof

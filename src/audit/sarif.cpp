@@ -1,10 +1,9 @@
 // Findings as SARIF 2.1.0 (OASIS, Static Analysis Results Interchange Format), which code reviews show at their lines.
 #include <fmt/format.h>
 
-#include <fstream>
 #include <nlohmann/json.hpp>
 
-#include "base/diagnostics.h"
+#include "base/text_file.h"
 #include "juniper/audit.h"
 
 namespace juniper {
@@ -48,13 +47,7 @@ std::string to_sarif(const Audit& audit) {
 }
 
 Result<void> write_sarif(const Audit& audit, const std::string& path) {
-  std::ofstream file(path, std::ios::binary);
-  file << to_sarif(audit);
-  file.flush();
-  if (!file)
-    return tl::unexpected(
-        base::error("JR-009", fmt::format("cannot write {}", path), "name a place that can be written"));
-  return {};
+  return base::write_text(path, to_sarif(audit));
 }
 
 }  // namespace juniper

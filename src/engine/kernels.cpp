@@ -359,6 +359,21 @@ void round_by(const Vector& a, Vector& out, int128 step, int128 back, const Divi
   });
 }
 
+// Calls visit with a power of ten that the compiler knows, which it divides by without a division; false for any other
+// number.
+template <class Visit>
+bool with_known_power(int128 step, const Visit& visit) {
+  const auto try_one = [&](auto known) {
+    if (step == known()) visit(known);
+    return step == known();
+  };
+  using std::integral_constant;
+  return try_one(integral_constant<std::int64_t, 10>()) || try_one(integral_constant<std::int64_t, 100>()) ||
+         try_one(integral_constant<std::int64_t, 1'000>()) || try_one(integral_constant<std::int64_t, 10'000>()) ||
+         try_one(integral_constant<std::int64_t, 100'000>()) || try_one(integral_constant<std::int64_t, 1'000'000>()) ||
+         try_one(integral_constant<std::int64_t, 10'000'000>());
+}
+
 template <class T>
 void round_exact(const Node& node, const Vector& a, Vector& out) {
   const int scale = node.children[0]->type.scale;
@@ -366,6 +381,15 @@ void round_exact(const Node& node, const Vector& a, Vector& out) {
   const int128 step = base::power_of_ten(std::max(0, scale - digits));
   const int128 back = base::power_of_ten(std::max(0, static_cast<int>(node.type.scale) - digits));
   const auto run = [&](const auto& divide) {
+    if constexpr (std::is_same_v<T, std::int64_t>) {
+      const auto by_known = [&](auto known) {
+        map<T, T>(a, out, [&divide](T x, T& r) {
+          r = divide(x, T{decltype(known)::value});
+          return State::value;
+        });
+      };
+      if (back == 1 && with_known_power(step, by_known)) return;
+    }
     if (base::fits_int64(step) && base::fits_int64(back)) {
       round_by<T, T>(a, out, step, back, divide);
     } else {

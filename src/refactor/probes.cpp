@@ -54,7 +54,7 @@ class Prober {
     if (proof_.measures.empty()) return std::move(proof_);
     for (const std::string& text : probes()) {
       ++proof_.possible;
-      if (proof_.asked < settings_.most_probes) ask_both(text);
+      if (is_within_budget()) ask_both(text);
     }
     return std::move(proof_);
   }
@@ -63,6 +63,12 @@ class Prober {
   static constexpr std::uint64_t few = 40;      // values of a column that is paired with others
   static constexpr std::uint64_t filters = 12;  // … each of whose values is filtered by
   static constexpr std::size_t most_differing = 5;
+  static constexpr std::uint64_t least_probes = 40;  // however many rows they read
+
+  bool is_within_budget() const {
+    return proof_.asked < settings_.most_probes &&
+           (proof_.asked < least_probes || proof_.rows_read < settings_.most_probe_rows);
+  }
 
   struct Key {
     ColumnId id;
@@ -163,6 +169,7 @@ class Prober {
     QueryProof found;
     found.query = text;
     if (was && is) {
+      proof_.rows_read += was->rows_scanned + is->rows_scanned;
       found.comparison = compare(*was, *is);
       proof_.cells += found.comparison.cells;
     } else {

@@ -71,15 +71,14 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
     BaselineReport report{path, {}, {}};
     regress::Folder folder;
     folder.data = regress::describe_data(dataset);
+    folder.machine = regress::describe_machine(dataset);
     const auto texts = regress::relative_texts(dataset.model());
     const std::string model = regress::fingerprint(texts);
     folder.models.emplace(model, texts);
     regress::Variants variants(regress::Placed{dataset, store_path(dataset.model().path(), dataset.options())});
     for (std::size_t i = 0; i < queries->size(); ++i) {
       regress::RecordedResult& query = (*queries)[i];
-      if (dataset.options().progress)
-        dataset.options().progress(
-            {fmt::format("recording {} of {}, {}", i + 1, queries->size(), query.query), 0, 0, 0});
+      if (dataset.options().progress) dataset.options().progress({"recording", 0, i, queries->size(), query.query});
       const auto variant = variants.with(query.set);
       if (!variant) return tl::unexpected(variant.error());
       auto run = regress::run_timed((*variant)->dataset, query.question());

@@ -150,8 +150,7 @@ class Checker {
     }
     for (std::size_t i = 0; i < queries_.size(); ++i) {
       if (dataset_.options().progress) {
-        dataset_.options().progress(
-            {fmt::format("checking {} of {}, {}", i + 1, queries_.size(), queries_[i].query), 0, i, queries_.size()});
+        dataset_.options().progress({"checking", 0, i, queries_.size(), queries_[i].query});
       }
       auto checked = check_query(queries_[i]);
       if (!checked) return tl::unexpected(checked.error());
@@ -185,6 +184,7 @@ class Checker {
     folder_ = std::move(*folder);
     report_.folder = path_;
     report_.data_changed = folder_.data != regress::describe_data(dataset_);
+    report_.other_machine = folder_.machine != regress::describe_machine(dataset_);
     const std::string now = regress::fingerprint(regress::relative_texts(dataset_.model()));
     std::set<std::string> changed;
     for (auto& [name, recorded] : folder_.results) {

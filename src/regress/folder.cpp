@@ -9,6 +9,7 @@
 #include <fstream>
 #include <iterator>
 #include <sstream>
+#include <thread>
 
 #include "base/diagnostics.h"
 #include "store/store.h"
@@ -20,6 +21,7 @@ namespace {
 namespace fs = std::filesystem;
 
 constexpr std::string_view data_file = "data.txt";
+constexpr std::string_view machine_file = "machine.txt";
 constexpr std::string_view times_file = "times.txt";
 constexpr std::string_view models_folder = "models";
 constexpr std::string_view result_ending = ".result";
@@ -151,6 +153,23 @@ std::string describe_data(const Dataset& dataset) {
   return text;
 }
 
+std::string describe_machine(const Dataset& dataset) {
+  std::string processor = "unknown";
+  std::ifstream facts("/proc/cpuinfo");
+  for (std::string line; std::getline(facts, line);) {
+    const std::size_t colon = line.find(": ");
+    if (!line.starts_with("model name") || colon == std::string::npos) continue;
+    processor = line.substr(colon + 2);
+    break;
+  }
+  const unsigned cores = std::thread::hardware_concurrency();
+  const unsigned threads = dataset.options().threads == 0 ? cores : dataset.options().threads;
+  std::string text = fmt::format("processor\t{}\ncores\t{}\nthreads\t{}\n", processor, cores, threads);
+  for (const auto& [name, value] : dataset.model().options().settings)
+    text += fmt::format("set\t{}\t{}\n", name, value);
+  return text;
+}
+
 std::vector<ModelText> relative_texts(const Model& model) {
   std::vector<ModelText> texts = model.texts();
   const fs::path folder = fs::path(model.path()).parent_path();
@@ -174,6 +193,7 @@ bool is_baseline(const fs::path& path) {
 Result<Folder> read_folder(const fs::path& path) {
   Folder folder;
   folder.data = read_file(path / data_file).value_or("");
+  folder.machine = read_file(path / machine_file).value_or("");
   folder.times = read_times(path);
   Diagnostics errors;
   const auto take = [&](const Diagnostics& found) { errors.insert(errors.end(), found.begin(), found.end()); };
@@ -204,6 +224,7 @@ Result<std::vector<std::string>> write_folder(const fs::path& path, const Folder
   if (auto ready = prepare_folder(path); !ready) return tl::unexpected(ready.error());
   std::map<fs::path, std::string> files;
   files.emplace(path / data_file, folder.data);
+  files.emplace(path / machine_file, folder.machine);
   std::string times;
   for (const auto& [query, nanoseconds] : folder.times) times += fmt::format("{}\t{}\n", query, nanoseconds);
   files.emplace(path / times_file, times);

@@ -5,6 +5,7 @@
 //   digits,
 //                         '_' and '-' are written %XX.
 //   QUERY.expected.csv    numbers that somebody else gave for it, as they came
+//   machine.txt           where times were taken, and with what: processor, cores, threads, parameters
 //   times.txt             QUERY<TAB>NANOSECONDS, apart from the results, so that these differ only where results do
 //   models/HASH.model     the texts of a model that results came from, each led by a line file<TAB>NAME<TAB>BYTES;
 //   names
@@ -23,6 +24,7 @@ namespace juniper::regress {
 
 struct Folder {
   std::string data;
+  std::string machine;
   std::map<std::string, RecordedResult> results;         // by query
   std::map<std::string, std::string> expected;           // CSV texts, by query
   std::map<std::string, std::int64_t> times;             // by query
@@ -31,6 +33,9 @@ struct Folder {
 
 // The sources of a dataset, as data.txt holds them.
 std::string describe_data(const Dataset& dataset);
+
+// The processor and the settings of a dataset, as machine.txt holds them.
+std::string describe_machine(const Dataset& dataset);
 
 // A model's texts with names relative to the folder of the first, and their fingerprint.
 std::vector<ModelText> relative_texts(const Model& model);

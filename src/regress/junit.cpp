@@ -2,12 +2,11 @@
 // its times that were looked at.
 #include <fmt/format.h>
 
-#include <fstream>
 #include <pugixml.hpp>
 #include <sstream>
 
-#include "base/diagnostics.h"
 #include "base/format.h"
+#include "base/text_file.h"
 #include "juniper/baseline.h"
 
 namespace juniper {
@@ -130,13 +129,7 @@ std::string to_junit(const CheckReport& report, const std::string& name) {
 }
 
 Result<void> write_junit(const CheckReport& report, const std::string& name, const std::string& path) {
-  std::ofstream file(path, std::ios::binary);
-  file << to_junit(report, name);
-  file.flush();
-  if (!file)
-    return tl::unexpected(
-        base::error("JR-009", fmt::format("cannot write {}", path), "name a place that can be written"));
-  return {};
+  return base::write_text(path, to_junit(report, name));
 }
 
 }  // namespace juniper

@@ -103,6 +103,10 @@ void add_facts(const CheckReport& check, Report& made) {
   if (check.model_changed) model = check.changed.empty() ? "changed in layout or comments alone" : "changed";
   made.blocks.push_back(
       Fact{"model_changed", "model", {Cell::Kind::boolean, model, check.model_changed ? "true" : "false"}});
+  if (check.other_machine) {
+    made.blocks.push_back(Fact{
+        "other_machine", "times then", {Cell::Kind::boolean, "of another machine, or with other settings", "true"}});
+  }
   if (!check.changed.empty()) made.blocks.push_back(Fact{"changed", "what changed", cell::text(check.changed)});
   made.blocks.push_back(
       Fact{"tolerance",

@@ -180,17 +180,18 @@ void add_probes(const ProbeProof& probes, std::vector<std::pair<std::string, Com
     made.blocks.push_back(Paragraph{"\nNo measure reads what has changed."});
     return;
   }
-  Table table{
-      "probes",
-      InCsv::no,
-      {right("measures", "measures"), right("possible", "probes"), right("asked", "asked"),
-       right("refused", "refused by both"), right("cells", "cells compared"), right("differing", "probes that differ"),
-       right("wide_columns", "columns too wide"), left("cut_short", "cut short")},
-      {}};
-  table.rows.push_back({{cell::count(probes.measures.size()), cell::count(probes.possible), cell::count(probes.asked),
-                         cell::count(probes.refused), cell::count(probes.cells), cell::count(probes.differing.size()),
-                         cell::count(probes.wide_columns), cell::boolean(probes.cut_short())},
-                        !probes.differing.empty()});
+  Table table{"probes",
+              InCsv::no,
+              {right("measures", "measures"), right("possible", "probes"), right("asked", "asked"),
+               right("refused", "refused by both"), right("cells", "cells compared"), right("rows_read", "rows read"),
+               right("differing", "probes that differ"), right("wide_columns", "columns too wide"),
+               left("cut_short", "cut short")},
+              {}};
+  table.rows.push_back(
+      {{cell::count(probes.measures.size()), cell::count(probes.possible), cell::count(probes.asked),
+        cell::count(probes.refused), cell::count(probes.cells), cell::count(probes.rows_read),
+        cell::count(probes.differing.size()), cell::count(probes.wide_columns), cell::boolean(probes.cut_short())},
+       !probes.differing.empty()});
   made.blocks.push_back(std::move(table));
   for (const QueryProof& probe : probes.differing) compared.emplace_back(probe.query, probe.comparison);
 }

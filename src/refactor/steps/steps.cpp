@@ -29,6 +29,21 @@ Result<ColumnId> find_column(const CheckedModel& model, const Step& step) {
   return ColumnId{*table, *column};
 }
 
+Result<TableIndex> find_source_table(const Model& read, const Step& step) {
+  const CheckedModel& model = read.checked();
+  const auto table = model.find_table(step.table);
+  if (!table) {
+    return tl::unexpected(base::error("JR-801", fmt::format("there is no table '{}'", step.table),
+                                      base::did_you_mean(step.table, read.tables())));
+  }
+  if (model.tables[*table].rows) {
+    return tl::unexpected(Diagnostics{model.sources.diagnostic(
+        Severity::error, "JR-802", model.tables[*table].name_span,
+        fmt::format("{} is a calculated table, and holds what it is made of", step.table), "")});
+  }
+  return *table;
+}
+
 Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step) {
   auto after = Model::parse(texts, before.options());
   const auto refuse = [&](const Diagnostics& reasons) {

@@ -53,16 +53,8 @@ void each_outermost(const NodePtr& expression, const Take& take) {
 
 Result<Applied> store_expression(const Model& read, const Step& step) {
   const CheckedModel& before = read.checked();
-  const auto table = before.find_table(step.table);
-  if (!table) {
-    return tl::unexpected(base::error("JR-801", fmt::format("there is no table '{}'", step.table),
-                                      base::did_you_mean(step.table, read.tables())));
-  }
-  if (before.tables[*table].rows) {
-    return tl::unexpected(Diagnostics{before.sources.diagnostic(
-        Severity::error, "JR-802", before.tables[*table].name_span,
-        fmt::format("{} is a calculated table, and has the columns of its rows", step.table), "")});
-  }
+  const auto table = find_source_table(read, step);
+  if (!table) return tl::unexpected(table.error());
   // The declaration goes before the brace that closes the table, on a line of its own where that has one.
   const Span span = before.tables[*table].span;
   const std::string& text = before.sources[span.file].text;

@@ -3,7 +3,6 @@
 
 #include <algorithm>
 
-#include "base/diagnostics.h"
 #include "language/lexer.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
@@ -13,21 +12,6 @@ namespace juniper::refactoring {
 using namespace language;
 
 namespace {
-
-Result<TableIndex> find_source_table(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
-  const auto table = model.find_table(step.table);
-  if (!table) {
-    return tl::unexpected(base::error("JR-801", fmt::format("there is no table '{}'", step.table),
-                                      base::did_you_mean(step.table, read.tables())));
-  }
-  if (model.tables[*table].rows) {
-    return tl::unexpected(Diagnostics{model.sources.diagnostic(
-        Severity::error, "JR-802", model.tables[*table].name_span,
-        fmt::format("{} is a calculated table, and has the rows that it is made of", step.table), "")});
-  }
-  return *table;
-}
 
 // A list as the text has it: one name, or several in brackets.
 std::string listed(const std::vector<std::string>& names) {
