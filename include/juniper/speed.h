@@ -8,10 +8,10 @@
 namespace juniper {
 
 struct SpeedSettings {
-  double allowed_ratio = 1.1;  // of the candidate's median to the base's: more than this, with confidence, is slower
-  double confidence = 0.999;   // of the interval of the ratio
-  double seconds = 2;          // the budget of one comparison
-  std::uint64_t least_runs = 15;
+  double allowed_ratio = 1.1;     // of the candidate's median to the base's: more than this, with confidence, is slower
+  double confidence = 0.999;      // of the interval of the ratio
+  double seconds = 2;             // the budget of one comparison
+  std::uint64_t least_runs = 15;  // before the first look; where the budget is spent before, 8 will do
   std::uint64_t most_runs = 2000;
   std::uint64_t seed = 1;  // of the order of the runs and of the bootstrap
 };

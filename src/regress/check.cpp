@@ -29,7 +29,7 @@ using regress::Variants;
 
 constexpr std::size_t samples = 10;       // differences kept of each query
 constexpr std::size_t most_narrowed = 3;  // measures that are narrowed down
-constexpr std::uint64_t cold_runs = 5;
+constexpr std::uint64_t cold_runs = 8;
 
 // --- what changed in the text ---------------------------------------------------------------------------------------
 

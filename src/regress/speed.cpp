@@ -13,6 +13,8 @@ using Clock = std::chrono::steady_clock;
 using Times = std::vector<std::int64_t>;
 
 constexpr std::size_t resamples = 2000;
+constexpr std::size_t fewest_runs =
+    8;  // that an interval says anything of, where the budget is spent before the first look
 
 double median(Times times) {
   const auto half = static_cast<std::ptrdiff_t>(times.size() / 2);
@@ -87,7 +89,7 @@ SpeedComparison compare_speed(const std::function<std::int64_t()>& base, const s
     if (base_times.size() < next_look && !last) continue;
     next_look *= 2;
     add_interval(base_times, candidate_times, settings.confidence, random, made);
-    if (base_times.size() >= settings.least_runs) made.verdict = verdict_of(made, settings.allowed_ratio);
+    if (base_times.size() >= fewest_runs) made.verdict = verdict_of(made, settings.allowed_ratio);
     if (last || made.verdict != SpeedVerdict::cannot_tell) break;
   }
   made.base_spread = spread(base_times);

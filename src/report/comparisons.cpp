@@ -13,6 +13,12 @@ namespace cell = report_cells;
 using report_cells::left;
 using report_cells::right;
 
+namespace {
+
+constexpr std::uint64_t most_shown = 5;  // differences of a query, to people
+
+}  // namespace
+
 Table difference_table(const std::vector<std::pair<std::string, Comparison>>& compared) {
   static constexpr std::array kinds{"differs", "row is missing", "row is new", "order differs", "column differs"};
   Table table{"differences",
@@ -21,9 +27,20 @@ Table difference_table(const std::vector<std::pair<std::string, Comparison>>& co
                right("expected", "expected"), right("found", "found"), right("change", "change")},
               {}};
   for (const auto& [query, comparison] : compared) {
+    std::uint64_t listed = 0;
     for (const Difference& d : comparison.samples) {
-      table.rows.push_back({{cell::text(query), cell::text(kinds[static_cast<std::size_t>(d.kind)]), cell::text(d.row),
-                             cell::text(d.column), cell::text(d.expected), cell::text(d.found), cell::text(d.change)}});
+      TableRow& row = table.rows.emplace_back();
+      if (++listed > most_shown) row.audience = Audience::programs;
+      row.cells = {cell::text(query),      cell::text(kinds[static_cast<std::size_t>(d.kind)]),
+                   cell::text(d.row),      cell::text(d.column),
+                   cell::text(d.expected), cell::text(d.found),
+                   cell::text(d.change)};
+    }
+    if (comparison.differences > most_shown) {
+      TableRow& more = table.rows.emplace_back();
+      more.audience = Audience::people;
+      more.cells = {cell::text(query), cell::text(fmt::format("and {} more", comparison.differences - most_shown))};
+      more.cells.resize(table.columns.size());
     }
   }
   return table;

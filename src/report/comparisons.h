@@ -11,7 +11,7 @@
 
 namespace juniper {
 
-// The differences of queries, one line each.
+// The differences of queries, one line each; for people the first few of each query, and a line that counts the others.
 Table difference_table(const std::vector<std::pair<std::string, Comparison>>& compared);
 
 // Tables of where a difference comes from, and of the rows that carry it; nothing where it was not narrowed down.

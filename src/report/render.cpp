@@ -217,19 +217,19 @@ std::string json_text(const std::string& text) {
 }
 
 std::string json_table(const Table& table) {
-  std::string out = "[";
-  for (std::size_t r = 0; r < table.rows.size(); ++r) {
-    out += r == 0 ? "\n    {" : ",\n    {";
+  std::string out;
+  for (const TableRow& row : table.rows) {
+    if (row.audience == Audience::people) continue;
+    out += out.empty() ? "\n    {" : ",\n    {";
     bool first = true;
     for (std::size_t i = 0; i < table.columns.size(); ++i) {
       if (!seen(table.columns[i], Audience::programs)) continue;
-      out += fmt::format("{}{}: {}", first ? "" : ", ", json_text(table.columns[i].name),
-                         json_cell(table.rows[r].cells[i]));
+      out += fmt::format("{}{}: {}", first ? "" : ", ", json_text(table.columns[i].name), json_cell(row.cells[i]));
       first = false;
     }
     out += "}";
   }
-  return out + (table.rows.empty() ? "]" : "\n  ]");
+  return "[" + out + (out.empty() ? "]" : "\n  ]");
 }
 
 std::string render_json(const Report& report) {
@@ -277,7 +277,7 @@ std::string render_csv(const Report& report) {
     };
     line([&](std::size_t i) { return Cell{Cell::Kind::text, "", table->columns[i].name}; });
     for (const TableRow& row : table->rows) {
-      line([&](std::size_t i) { return row.cells[i]; });
+      if (row.audience != Audience::people) line([&](std::size_t i) { return row.cells[i]; });
     }
     return out;
   }

@@ -45,8 +45,8 @@ Report report(const Audit& audit) {
   // What to do and why, once for all findings of which it is the same.
   Table remedies{"remedies",
                  InCsv::no,
-                 {left("code", "code", Audience::people), left("remedy", "what to do", Audience::people),
-                  left("reason", "why", Audience::people)},
+                 {left("code", "code", Audience::people), left("reason", "why it matters", Audience::people),
+                  left("remedy", "what to do", Audience::people)},
                  {}};
   std::set<std::pair<std::string, std::string>> told;
   std::uint64_t saved = 0;
@@ -65,7 +65,7 @@ Report report(const Audit& audit) {
     if (!f.step.empty() && std::count_if(audit.findings.begin(), audit.findings.end(), alike) > 1)
       remedy = f.remedy.substr(0, f.remedy.size() - f.step.size()) + "apply " + f.code;
     if (told.emplace(f.code, remedy).second)
-      remedies.rows.push_back({{cell::text(f.code), cell::text(remedy), cell::text(f.reason)}});
+      remedies.rows.push_back({{cell::text(f.code), cell::text(f.reason), cell::text(remedy)}});
   }
   std::stable_sort(remedies.rows.begin(), remedies.rows.end(),
                    [](const TableRow& x, const TableRow& y) { return x.cells[0].exact < y.cells[0].exact; });
