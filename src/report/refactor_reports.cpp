@@ -70,22 +70,17 @@ std::string verdict(const Refactoring& refactoring) {
     text += fmt::format("; gains {} in '{}', the most of all", base::format_nanoseconds(-cost_of(*fastest)),
                         fastest->query);
   if (slowest == nullptr && fastest == nullptr) text += "; no query takes longer or less than its runs were apart";
-  // How often a query may be asked for each load before its time outweighs that of the load.
-  const auto times = [&](const QueryProof& q) {
-    return base::grouped(static_cast<std::uint64_t>(std::max<std::int64_t>(std::abs(load) / std::abs(cost_of(q)), 1)));
+  // How often a query may be asked for each load before its time outweighs that of the load; 0: not once.
+  const auto times = [&](const QueryProof& q) { return std::abs(load) / std::abs(cost_of(q)); };
+  const auto asked_more = [&](const QueryProof& q) {
+    return fmt::format("'{}' is asked more than {} for each load, or somebody waits for it.", q.query,
+                       times(q) < 2 ? "once" : base::grouped(static_cast<std::uint64_t>(times(q))) + " times");
   };
   if (bytes >= 0 && slowest == nullptr) return text + ": worth it.";
-  if (bytes >= 0 && load > 0)
-    return text + fmt::format(
-                      ": worth it, unless '{}' is asked more than {} times for each load, or somebody waits "
-                      "for it.",
-                      slowest->query, times(*slowest));
+  if (bytes >= 0 && load > 0 && times(*slowest) > 0) return text + ": worth it, unless " + asked_more(*slowest);
   if (bytes >= 0) return text + ": worth it where bytes count for more than the time of that query.";
   if (fastest == nullptr) return text + ": not worth it for bytes or time.";
-  return text + fmt::format(
-                    ": worth its bytes where '{}' is asked more than {} times for each load, or somebody waits "
-                    "for it.",
-                    fastest->query, times(*fastest));
+  return text + ": worth its bytes where " + asked_more(*fastest);
 }
 
 void add_ledger(const Refactoring& refactoring, Report& made) {
