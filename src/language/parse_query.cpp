@@ -48,7 +48,9 @@ std::int64_t Parser::query_budget() {
     fail(number.span, "JR-121", "a query's time is a number and one of us, ms, s", "write: within 50 ms");
   }
   take();
-  return static_cast<std::int64_t>(number.value.exact() * *unit / base::power_of_ten(number.type.scale));
+  const int128 nanoseconds = number.value.exact() * *unit / base::power_of_ten(number.type.scale);
+  if (!base::fits_int64(nanoseconds)) fail(number.span, "JR-121", "so much time has no query", "write: within 50 ms");
+  return static_cast<std::int64_t>(nanoseconds);
 }
 
 void Parser::query_clauses(syntax::Query& query) {

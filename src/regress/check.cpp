@@ -91,7 +91,8 @@ std::optional<std::pair<std::string, std::int64_t>> read_budget(const std::strin
   if (!(words >> query >> within >> number >> unit) || within != "within" || words >> more || number <= 0)
     return std::nullopt;
   const auto nanoseconds = base::nanoseconds_in(unit);
-  if (!nanoseconds) return std::nullopt;
+  constexpr double most = 1e18;  // nanoseconds, 30 years
+  if (!nanoseconds || !(number * static_cast<double>(*nanoseconds) < most)) return std::nullopt;
   return std::pair(query, static_cast<std::int64_t>(number * static_cast<double>(*nanoseconds)));
 }
 
