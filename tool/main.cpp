@@ -531,11 +531,12 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   check_command->add_option("--base", checking.base, "Another model text to compare with")->option_text("MODEL");
   check_command->add_option("--base-rev", checking.base_revision, "The model text as git has it at this revision")
       ->option_text("REV");
-  check_command->add_option("--relative", checking.tolerance.relative, "How far reals may be apart, of their size")
+  check_command
+      ->add_option("--relative", checking.tolerance.relative, "How far reals may be apart, of their size (1e-9)")
       ->check(CLI::NonNegativeNumber)
       ->capture_default_str()
       ->option_text("R");
-  check_command->add_option("--absolute", checking.tolerance.absolute, "… or so far, whatever their size")
+  check_command->add_option("--absolute", checking.tolerance.absolute, "… or so far, whatever their size (0)")
       ->check(CLI::NonNegativeNumber)
       ->capture_default_str()
       ->option_text("R");
@@ -546,11 +547,12 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
           CLI::ignore_case))
       ->option_text("warm|cold");
   check_command
-      ->add_option("--allowed", checking.timing.allowed_ratio, "More than so many times the base's time is slower")
+      ->add_option("--allowed", checking.timing.allowed_ratio,
+                   "More than so many times the base's time is slower (1.1)")
       ->check(CLI::Range(1.01, 100.0))
       ->capture_default_str()
       ->option_text("RATIO");
-  check_command->add_option("--seconds", checking.timing.seconds, "How long the times of a query may be measured")
+  check_command->add_option("--seconds", checking.timing.seconds, "How long the times of a query may be measured (2)")
       ->check(CLI::PositiveNumber)
       ->capture_default_str()
       ->option_text("S");
@@ -562,7 +564,7 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       check_command->add_option("--clients", arguments.clients, "Replay with so many clients at once instead")
           ->check(CLI::Range(1U, 1024U))
           ->option_text("N");
-  check_command->add_option("--for", arguments.replay.seconds, "… for so many seconds")
+  check_command->add_option("--for", arguments.replay.seconds, "… for so many seconds (10)")
       ->needs(clients)
       ->check(CLI::PositiveNumber)
       ->capture_default_str()

@@ -74,23 +74,23 @@ std::string result_of(const CheckReport& check) {
   return "FAILED: " + text;
 }
 
-std::string compared_with(const CheckReport& check) {
+Cell compared_with(const CheckReport& check) {
   switch (check.compared_with) {
     case ComparedWith::recorded:
-      return "the recorded results";
+      return {Cell::Kind::text, "the recorded results", "recorded"};
     case ComparedWith::base:
-      return check.base + ", run over the same data";
+      return {Cell::Kind::text, check.base + ", run over the same data", "base"};
     case ComparedWith::base_on_data:
       break;
   }
-  return "the recorded model, run over the data of today";
+  return {Cell::Kind::text, "the recorded model, run over the data of today", "base_on_data"};
 }
 
 void add_facts(const CheckReport& check, Report& made) {
   if (!check.folder.empty()) made.blocks.push_back(Fact{"baseline", "baseline", cell::text(check.folder)});
   made.blocks.push_back(
       Fact{"passed", "result", {Cell::Kind::boolean, result_of(check), check.passed() ? "true" : "false"}});
-  made.blocks.push_back(Fact{"compared_with", "compared with", cell::text(compared_with(check))});
+  made.blocks.push_back(Fact{"compared_with", "compared with", compared_with(check)});
   made.blocks.push_back(
       Fact{"data_changed",
            "data",

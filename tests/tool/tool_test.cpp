@@ -254,6 +254,7 @@ TEST_F(ToolTest, ChecksForBuildServersAndClients) {
       << "a logged query shows it, too";
   const auto json = nlohmann::json::parse(run_tool({"check", model_, "--format", "json"}).out);
   EXPECT_EQ(json["passed"], false);
+  EXPECT_EQ(json["compared_with"], "recorded");
   EXPECT_EQ(json["queries"].size(), 16U);
   EXPECT_EQ(
       run_tool({"check", model_, "--base", model_, "--speed", "warm", "--seconds", "0.02", "--allowed", "50"}).status,
