@@ -79,7 +79,7 @@ class CsvComparer {
     for (std::size_t c = 0; c < columns_.size(); ++c) {
       const ResultColumn& column = found_.columns[columns_[c]];
       if (!column.is_key) continue;
-      keys[columns_[c]] = Value();
+      keys[columns_[c]].emplace();
       if (records_.field(row, c).is_null()) continue;
       const auto value = parse_value(cell(row, c), column.type);
       if (!value)
