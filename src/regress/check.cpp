@@ -344,16 +344,18 @@ class Checker {
   static std::function<std::int64_t()> cold(const regress::Placed& placed, const RecordedResult& query) {
     return [&placed, &query] {
       auto opened = store::open_store(placed.store);
-      if (!opened) return std::int64_t{0};
+      if (!opened) throw base::Failure(opened.error());
       const Dataset anew(placed.dataset.model(), std::make_shared<const store::Store>(std::move(*opened)),
                          placed.dataset.options());
       return nanoseconds_of(anew, query);
     };
   }
 
+  // A run that fails has no time: it ends the check, and is told.
   static std::int64_t nanoseconds_of(const Dataset& dataset, const RecordedResult& query) {
     const auto result = ask(dataset, {query.question()});
-    return result ? result->nanoseconds : 0;
+    if (!result) throw base::Failure(result.error());
+    return result->nanoseconds;
   }
 
   // Writes the new results of the queries that were named.
