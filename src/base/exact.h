@@ -34,8 +34,9 @@ constexpr Integer divide_rounded(Integer value, Integer divisor) {
   const Integer quotient = value / divisor;
   const Integer rest = value % divisor;
   const Integer magnitude = rest < 0 ? -rest : rest;
-  if (magnitude < divisor - magnitude) return quotient;
-  return quotient + (value < 0 ? -1 : 1);
+  // Without branches, which nothing could foresee.
+  const Integer away = (value < 0 ? Integer{-1} : Integer{1}) * Integer{magnitude >= divisor - magnitude};
+  return quotient + away;
 }
 
 // The nearest double to units * 10^-scale.

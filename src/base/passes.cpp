@@ -3,6 +3,8 @@
 #include <algorithm>
 #include <array>
 
+#include "base/bits.h"
+
 // This file is compiled once for each set of instructions; the best one is chosen when the program runs.
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "base/passes.cpp"
@@ -124,6 +126,76 @@ void pack_here(const std::uint64_t* values, std::size_t count, std::uint64_t bas
   }
 }
 
+namespace hn = hwy::HWY_NAMESPACE;
+
+#if HWY_TARGET == HWY_SCALAR
+// Without vectors of sixteen bytes there is nothing to gain.
+std::size_t unpack_eights(const unsigned char*, std::size_t, std::size_t, unsigned, std::uint32_t, std::uint32_t*) {
+  return 0;
+}
+#else
+// Eight numbers of w bits take w bytes, so that the same picking of bytes and shifting of bits does for every eight.
+// Four at a time lie within sixteen bytes, and each within four of them as long as it has at most 25 bits.
+std::size_t unpack_eights(const unsigned char* HWY_RESTRICT bytes, std::size_t available, std::size_t count,
+                          unsigned bits, std::uint32_t base, std::uint32_t* HWY_RESTRICT out) {
+  const hn::FixedTag<std::uint8_t, 16> d8;
+  const hn::FixedTag<std::uint32_t, 4> d32;
+  alignas(16) std::uint8_t picks[2][16];
+  alignas(16) std::uint32_t shifts[2][4];
+  for (unsigned half = 0; half < 2; ++half) {
+    const unsigned begin = half * 4 * bits / 8 * 8;
+    for (unsigned i = 0; i < 4; ++i) {
+      const unsigned bit = (half * 4 + i) * bits - begin;
+      shifts[half][i] = bit % 8;
+      for (unsigned b = 0; b < 4; ++b) picks[half][4 * i + b] = static_cast<std::uint8_t>(std::min(bit / 8 + b, 15U));
+    }
+  }
+  const auto first_pick = hn::Load(d8, picks[0]);
+  const auto second_pick = hn::Load(d8, picks[1]);
+  const auto first_shift = hn::Load(d32, shifts[0]);
+  const auto second_shift = hn::Load(d32, shifts[1]);
+  const auto mask = hn::Set(d32, (std::uint32_t{1} << bits) - 1);
+  const auto low = hn::Set(d32, base);
+  const std::size_t half_bytes = bits / 2;
+  std::size_t i = 0;
+  for (std::size_t at = 0; i + 8 <= count && at + half_bytes + 16 <= available; i += 8, at += bits) {
+    const auto first = hn::BitCast(d32, hn::TableLookupBytes(hn::LoadU(d8, bytes + at), first_pick));
+    const auto second = hn::BitCast(d32, hn::TableLookupBytes(hn::LoadU(d8, bytes + at + half_bytes), second_pick));
+    hn::StoreU(hn::Add(hn::And(hn::Shr(first, first_shift), mask), low), d32, out + i);
+    hn::StoreU(hn::Add(hn::And(hn::Shr(second, second_shift), mask), low), d32, out + i + 4);
+  }
+  return i;
+}
+#endif
+
+std::size_t find_between_here(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count, std::uint32_t low,
+                              std::uint32_t high, std::uint32_t* HWY_RESTRICT out) {
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const std::size_t lanes = hn::Lanes(d);
+  const auto least = hn::Set(d, low);
+  const auto span = hn::Set(d, high - low);
+  auto positions = hn::Iota(d, 0);
+  const auto step = hn::Set(d, static_cast<std::uint32_t>(lanes));
+  std::size_t found = 0;
+  std::size_t i = 0;
+  for (; i + lanes <= count; i += lanes) {
+    const auto outside = hn::Lt(span, hn::Sub(hn::LoadU(d, numbers + i), least));
+    found += hn::CompressStore(positions, hn::Not(outside), d, out + found);
+    positions = hn::Add(positions, step);
+  }
+  for (; i < count; ++i) {
+    out[found] = static_cast<std::uint32_t>(i);
+    found += numbers[i] - low <= high - low ? 1 : 0;
+  }
+  return found;
+}
+
+std::uint64_t sum_here(const std::uint32_t* numbers, std::size_t count) {
+  std::uint64_t sum = 0;
+  for (std::size_t i = 0; i < count; ++i) sum += numbers[i];
+  return sum;
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace juniper::base
 HWY_AFTER_NAMESPACE();
@@ -137,6 +209,9 @@ HWY_EXPORT(count_equal_here);
 HWY_EXPORT(narrow_here);
 HWY_EXPORT(widen_here);
 HWY_EXPORT(pack_here);
+HWY_EXPORT(unpack_eights);
+HWY_EXPORT(find_between_here);
+HWY_EXPORT(sum_here);
 
 Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers) {
   Spread<std::uint64_t> spread;
@@ -164,6 +239,37 @@ void widen(const void* narrow, unsigned width, std::size_t count, std::uint64_t*
 
 void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::uint64_t* out) {
   if (bits != 0) HWY_DYNAMIC_DISPATCH(pack_here)(values.data(), values.size(), base, bits, out);
+}
+
+void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint32_t base, std::uint32_t* out) {
+  std::size_t i = 0;
+  if (bits == 0) {
+    std::fill_n(out, count, base);
+    return;
+  }
+  if (bits <= 25) {
+    i = HWY_DYNAMIC_DISPATCH(unpack_eights)(reinterpret_cast<const unsigned char*>(words), words_for(count, bits) * 8,
+                                            count, bits, base, out);
+  }
+  for (; i < count; ++i) out[i] = base + static_cast<std::uint32_t>(unpack_one(words, i, bits));
+}
+
+std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t low, std::uint32_t high,
+                         std::uint32_t* out) {
+  return low > high ? 0 : HWY_DYNAMIC_DISPATCH(find_between_here)(numbers.data(), numbers.size(), low, high, out);
+}
+
+std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint8_t* table, std::uint32_t* out) {
+  std::size_t found = 0;
+  for (std::size_t i = 0; i < numbers.size(); ++i) {
+    out[found] = static_cast<std::uint32_t>(i);
+    found += table[numbers[i]] != 0 ? 1 : 0;
+  }
+  return found;
+}
+
+std::uint64_t sum_of(std::span<const std::uint32_t> numbers) {
+  return HWY_DYNAMIC_DISPATCH(sum_here)(numbers.data(), numbers.size());
 }
 
 }  // namespace juniper::base

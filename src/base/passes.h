@@ -31,4 +31,17 @@ void widen(const void* narrow, unsigned width, std::size_t count, std::uint64_t*
 // (base/bits.h).
 void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::uint64_t* out);
 
+// base + each of `count` packed numbers (base/bits.h) of up to 32 bits, modulo 2^32.
+void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint32_t base, std::uint32_t* out);
+
+// Writes the positions of the numbers from `low` to `high`, ascending, and returns how many they are; `out` has room
+// for all positions and for 16 more.
+std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t low, std::uint32_t high,
+                         std::uint32_t* out);
+// The same for the numbers whose entry in `table` is not 0.
+std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint8_t* table, std::uint32_t* out);
+
+// Adds all numbers.
+std::uint64_t sum_of(std::span<const std::uint32_t> numbers);
+
 }  // namespace juniper::base

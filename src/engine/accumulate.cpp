@@ -58,17 +58,34 @@ class Grouped : public Accumulator {
   virtual void merge_group(Group& into, const Group& from, GroupIndex group) = 0;
   virtual void finish(const Group& group, Vector& out, std::size_t row) const = 0;
 
-  // Calls take(group, row) for each row that holds a value.
+  // Calls take(group, row, its index) for each row that holds a value.
   template <class Take>
-  void each_value(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, const Vector& values,
-                  const Take& take) {
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-      const State state = values.state[rows[i]];
-      if (state == State::value) {
-        take(groups_[groups[i]], rows[i], groups[i]);
-      } else if (state == State::overflow) {
-        poisoned_[groups[i]] = 1;
+  void each_value(const Added& added, const Vector& values, const Take& take) {
+    if (values.all_values) return each_row(added, take);
+    const State* const states = values.state.data();
+    for (std::size_t i = 0; i < added.count; ++i) {
+      const std::uint32_t row = added.row(i);
+      const GroupIndex group = added.group(i);
+      if (states[row] == State::value) {
+        take(groups_[group], row, group);
+      } else if (states[row] == State::overflow) {
+        poisoned_[group] = 1;
       }
+    }
+  }
+  // The same for every row. One group is worked on where it is at hand.
+  template <class Take>
+  void each_row(const Added& added, const Take& take) {
+    if (added.count == 0) return;
+    const GroupIndex* const groups = added.groups;
+    if (added.one_group) {
+      Group group = std::move(groups_[groups[0]]);
+      for (std::size_t i = 0; i < added.count; ++i) take(group, added.row(i), groups[0]);
+      groups_[groups[0]] = std::move(group);
+    } else if (added.rows == nullptr) {
+      for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], static_cast<std::uint32_t>(i), groups[i]);
+    } else {
+      for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], added.rows[i], groups[i]);
     }
   }
 
@@ -78,16 +95,23 @@ class Grouped : public Accumulator {
 
 class Count final : public Grouped<std::uint64_t> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     if (inputs.empty()) {
-      for (const GroupIndex group : groups) ++groups_[group];
+      add_rows(added);
     } else {
-      each_value(rows, groups, *inputs[0], [](std::uint64_t& count, std::uint32_t, GroupIndex) { ++count; });
+      each_value(added, *inputs[0], [](std::uint64_t& count, std::uint32_t, GroupIndex) { ++count; });
     }
   }
 
  private:
+  void add_rows(const Added& added) {
+    if (added.count == 0) return;
+    if (added.one_group) {
+      groups_[added.groups[0]] += added.count;
+    } else {
+      for (std::size_t i = 0; i < added.count; ++i) ++groups_[added.groups[i]];
+    }
+  }
   Repr repr() const override { return Repr::narrow; }
   void merge_group(std::uint64_t& into, const std::uint64_t& from, GroupIndex) override { into += from; }
   void finish(const std::uint64_t& count, Vector& out, std::size_t row) const override {
@@ -103,21 +127,36 @@ struct WideSum {
   std::uint64_t count = 0;
 };
 
+// The result of a sum or an average of exact numbers.
+void finish_sum(int128 sum, bool fits, std::uint64_t count, Type type, bool average, Vector& out, std::size_t row) {
+  if (count == 0) {
+    out.state[row] = State::null;
+  } else if (!fits || (type.kind == TypeKind::integer && !average && !base::fits_int64(sum))) {
+    out.state[row] = State::overflow;
+  } else if (!average) {
+    out.wide[row] = sum;
+  } else {
+    int128 scaled = 0;
+    out.real[row] = __builtin_mul_overflow(static_cast<int128>(count), base::power_of_ten(type.scale), &scaled)
+                        ? base::to_real(sum, type.scale) / static_cast<double>(count)
+                        : static_cast<double>(sum) / static_cast<double>(scaled);
+  }
+}
+
 class SumExact final : public Grouped<WideSum> {
  public:
   SumExact(Type type, bool average) : type_(type), average_(average) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
     if (values->repr == Repr::narrow) {
       // 2^63 values of 64 bits fit 128 bits: no wrap can happen.
-      each_value(rows, groups, *values, [&](WideSum& group, std::uint32_t row, GroupIndex) {
+      each_value(added, *values, [&](WideSum& group, std::uint32_t row, GroupIndex) {
         group.sum += values->narrow[row];
         ++group.count;
       });
     } else {
-      each_value(rows, groups, *values, [&](WideSum& group, std::uint32_t row, GroupIndex) {
+      each_value(added, *values, [&](WideSum& group, std::uint32_t row, GroupIndex) {
         wrapping_add(group, values->wide[row]);
         ++group.count;
       });
@@ -135,19 +174,38 @@ class SumExact final : public Grouped<WideSum> {
     into.count += from.count;
   }
   void finish(const WideSum& group, Vector& out, std::size_t row) const override {
-    if (group.count == 0) {
-      out.state[row] = State::null;
-    } else if (group.wraps != 0 || (type_.kind == TypeKind::integer && !average_ && !base::fits_int64(group.sum))) {
-      out.state[row] = State::overflow;
-    } else if (!average_) {
-      out.wide[row] = group.sum;
-    } else {
-      const int128 divisor = static_cast<int128>(group.count);
-      int128 scaled = 0;
-      out.real[row] = __builtin_mul_overflow(divisor, base::power_of_ten(type_.scale), &scaled)
-                          ? base::to_real(group.sum, type_.scale) / static_cast<double>(group.count)
-                          : static_cast<double>(group.sum) / static_cast<double>(scaled);
-    }
+    finish_sum(group.sum, group.wraps == 0, group.count, type_, average_, out, row);
+  }
+
+  Type type_;
+  bool average_;
+};
+
+struct Sum64 {
+  std::int64_t sum = 0;
+  std::uint64_t count = 0;
+};
+
+class NarrowSum final : public Grouped<Sum64> {
+ public:
+  NarrowSum(Type type, bool average) : type_(type), average_(average) {}
+
+  void add(const Added& added, Accumulator::Inputs inputs) override {
+    const std::int64_t* const values = inputs[0]->narrow.data();
+    each_value(added, *inputs[0], [&](Sum64& group, std::uint32_t row, GroupIndex) {
+      group.sum += values[row];
+      ++group.count;
+    });
+  }
+
+ private:
+  Repr repr() const override { return average_ ? Repr::real : Repr::wide; }
+  void merge_group(Sum64& into, const Sum64& from, GroupIndex) override {
+    into.sum += from.sum;
+    into.count += from.count;
+  }
+  void finish(const Sum64& group, Vector& out, std::size_t row) const override {
+    finish_sum(group.sum, true, group.count, type_, average_, out, row);
   }
 
   Type type_;
@@ -172,10 +230,10 @@ class SumReal final : public Grouped<RealSum> {
  public:
   explicit SumReal(bool average) : average_(average) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  bool is_ordered() const override { return true; }
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
-    each_value(rows, groups, *values, [&](RealSum& group, std::uint32_t row, GroupIndex) {
+    each_value(added, *values, [&](RealSum& group, std::uint32_t row, GroupIndex) {
       group.add(values->real[row]);
       ++group.count;
     });
@@ -207,11 +265,10 @@ class Extreme final : public Grouped<std::optional<T>> {
  public:
   Extreme(Repr repr, bool least) : repr_(repr), least_(least) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
     const auto& column = values->of<Seen<T>>();
-    this->each_value(rows, groups, *values, [&](std::optional<T>& best, std::uint32_t row, GroupIndex) {
+    this->each_value(added, *values, [&](std::optional<T>& best, std::uint32_t row, GroupIndex) {
       if (!best || (least_ ? column[row] < *best : *best < column[row])) best = T(column[row]);
     });
   }
@@ -238,11 +295,10 @@ class Extreme final : public Grouped<std::optional<T>> {
 template <class T>
 class CountDistinct final : public Grouped<std::uint64_t> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
     const auto& column = values->of<Seen<T>>();
-    each_value(rows, groups, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
+    each_value(added, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
       if (seen_.emplace(group, T(column[row])).second) ++count;
     });
   }
@@ -276,10 +332,9 @@ class CountDistinct final : public Grouped<std::uint64_t> {
 template <class T>
 class DistinctSets final : public Grouped<std::set<T>> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const auto& column = inputs[0]->of<Seen<T>>();
-    this->each_value(rows, groups, *inputs[0],
+    this->each_value(added, *inputs[0],
                      [&](std::set<T>& seen, std::uint32_t row, GroupIndex) { seen.insert(T(column[row])); });
   }
 
@@ -295,8 +350,8 @@ class DistinctSets final : public Grouped<std::set<T>> {
 
 class Exists final : public Grouped<std::uint8_t> {
  public:
-  void add(std::span<const std::uint32_t>, std::span<const GroupIndex> groups, Inputs) override {
-    for (const GroupIndex group : groups) groups_[group] = 1;
+  void add(const Added& added, Inputs) override {
+    for (std::size_t i = 0; i < added.count; ++i) groups_[added.group(i)] = 1;
   }
 
  private:
@@ -324,10 +379,9 @@ struct ExactProduct {
 
 class ProductExact final : public Grouped<ExactProduct> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector& values = *inputs[0];
-    each_value(rows, groups, values, [&](ExactProduct& group, std::uint32_t row, GroupIndex) {
+    each_value(added, values, [&](ExactProduct& group, std::uint32_t row, GroupIndex) {
       const int128 value = values.repr == Repr::narrow ? values.narrow[row] : values.wide[row];
       group.multiply({value == 0 ? 1 : value, false, value == 0, true});
     });
@@ -353,9 +407,9 @@ struct RealProduct {
 
 class ProductReal final : public Grouped<RealProduct> {
  public:
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
-    each_value(rows, groups, *inputs[0], [&](RealProduct& group, std::uint32_t row, GroupIndex) {
+  bool is_ordered() const override { return true; }
+  void add(const Added& added, Accumulator::Inputs inputs) override {
+    each_value(added, *inputs[0], [&](RealProduct& group, std::uint32_t row, GroupIndex) {
       group.product *= inputs[0]->real[row];
       group.any = true;
     });
@@ -405,9 +459,9 @@ struct Moments {
 class Spread final : public Grouped<Moments> {
  public:
   explicit Spread(Aggregate kind) : kind_(kind) {}
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
-    each_value(rows, groups, *inputs[0],
+  bool is_ordered() const override { return true; }
+  void add(const Added& added, Accumulator::Inputs inputs) override {
+    each_value(added, *inputs[0],
                [&](Moments& group, std::uint32_t row, GroupIndex) { group.add(inputs[0]->real[row]); });
   }
 
@@ -434,9 +488,8 @@ class Spread final : public Grouped<Moments> {
 class Quantile final : public Grouped<std::vector<double>> {
  public:
   explicit Quantile(double fraction) : fraction_(fraction) {}
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
-    each_value(rows, groups, *inputs[0], [&](std::vector<double>& group, std::uint32_t row, GroupIndex) {
+  void add(const Added& added, Accumulator::Inputs inputs) override {
+    each_value(added, *inputs[0], [&](std::vector<double>& group, std::uint32_t row, GroupIndex) {
       group.push_back(inputs[0]->real[row]);
     });
   }
@@ -482,11 +535,10 @@ struct OnlyValue {
 class Only final : public Grouped<OnlyValue> {
  public:
   explicit Only(Repr repr) : repr_(repr) {}
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-      OnlyValue& group = groups_[groups[i]];
-      if (!group.several) group.add(inputs[0]->value_at(rows[i]));
+  void add(const Added& added, Accumulator::Inputs inputs) override {
+    for (std::size_t i = 0; i < added.count; ++i) {
+      OnlyValue& group = groups_[added.group(i)];
+      if (!group.several) group.add(inputs[0]->value_at(added.row(i)));
     }
   }
 
@@ -549,14 +601,14 @@ class Edge final : public Grouped<EdgeRow<T>> {
  public:
   Edge(Repr repr, bool first, std::span<const OrderKey> keys) : repr_(repr), first_(first), places_(keys) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
+  bool is_ordered() const override { return true; }
+  void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector& values = *inputs[0];
     const auto& column = values.of<Seen<T>>();
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-      const std::uint32_t row = rows[i];
+    for (std::size_t i = 0; i < added.count; ++i) {
+      const std::uint32_t row = added.row(i);
       if (!places_.counts(inputs, row)) continue;
-      EdgeRow<T>& best = this->groups_[groups[i]];
+      EdgeRow<T>& best = this->groups_[added.group(i)];
       if (best.any && !passes(best.order, inputs, row)) continue;
       best.order.resize(places_.keys());
       for (std::size_t k = 0; k < best.order.size(); ++k) best.order[k] = places_.place(inputs, k, row);
@@ -602,9 +654,9 @@ class List final : public Grouped<std::vector<ListedText>> {
  public:
   List(std::string separator, std::span<const OrderKey> keys) : separator_(std::move(separator)), places_(keys) {}
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups,
-           Accumulator::Inputs inputs) override {
-    each_value(rows, groups, *inputs[0], [&](std::vector<ListedText>& group, std::uint32_t row, GroupIndex) {
+  bool is_ordered() const override { return true; }
+  void add(const Added& added, Accumulator::Inputs inputs) override {
+    each_value(added, *inputs[0], [&](std::vector<ListedText>& group, std::uint32_t row, GroupIndex) {
       group.push_back({places_.order(inputs, row), std::string(inputs[0]->text[row])});
     });
   }
@@ -657,6 +709,10 @@ Vector Accumulator::result(std::span<const GroupIndex> at) const {
   out.reset(repr(), at.size());
   for (std::size_t i = 0; i < at.size(); ++i) put(at[i], out, i);
   return out;
+}
+
+std::unique_ptr<Accumulator> make_narrow_sum(const language::Node& aggregate) {
+  return std::make_unique<NarrowSum>(aggregate.children[0]->type, aggregate.aggregate == Aggregate::avg);
 }
 
 std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,

@@ -12,6 +12,17 @@ namespace juniper::engine {
 
 using GroupIndex = std::uint32_t;
 
+// Rows that are added to groups.
+struct Added {
+  std::size_t count = 0;
+  const GroupIndex* groups = nullptr;   // of each row, or the one of all
+  const std::uint32_t* rows = nullptr;  // null: the rows are 0 to count - 1
+  bool one_group = false;
+
+  std::uint32_t row(std::size_t i) const { return rows == nullptr ? static_cast<std::uint32_t>(i) : rows[i]; }
+  GroupIndex group(std::size_t i) const { return one_group ? groups[0] : groups[i]; }
+};
+
 // One aggregate, for groups 0 to n-1. Rows are added block by block and partial accumulators merged in the order of
 // their rows, so that sums of reals do not depend on the number of threads.
 class Accumulator {
@@ -24,8 +35,10 @@ class Accumulator {
 
   // Makes room for groups up to `count`.
   virtual void grow(std::size_t count) = 0;
-  // Adds `rows[i]` of the inputs to group `groups[i]`, for all i.
-  virtual void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, Inputs inputs) = 0;
+  // Adds rows of the inputs to their groups.
+  virtual void add(const Added& added, Inputs inputs) = 0;
+  // True if the result depends on the order in which rows are added, as sums of reals do.
+  virtual bool is_ordered() const { return false; }
   // Marks groups whose value rests on something that overflowed.
   virtual void poison(GroupIndex group) = 0;
   // Adds group i of `other`, which is of the same kind, to group `groups[i]`.
@@ -55,5 +68,9 @@ struct OrderKey {
 // tells of those that order its rows, the most important first.
 std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
                                               Merging merging, std::span<const OrderKey> order);
+
+// One for a sum or an average of exact numbers in narrow vectors, whose partial sums are known to fit 64 bits. It meets
+// others of its kind as a whole.
+std::unique_ptr<Accumulator> make_narrow_sum(const language::Node& aggregate);
 
 }  // namespace juniper::engine

@@ -146,6 +146,7 @@ VectorPtr Evaluator::rank(const Node& node, const FramePtr& frame, const SlicePt
   count->rows = set;
   if (node.dense) count->children = {node.children[1]};
   auto places = std::make_shared<Vector>(*evaluate(count, inner, slice));
+  places->all_values = false;
   for (std::size_t i = 0; i < places->size(); ++i) {
     if (values->state[i] != State::value) places->state[i] = values->state[i];
     ++places->narrow[i];
@@ -523,12 +524,9 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     }
     std::vector<const Vector*> inputs;
     for (const VectorPtr& value : values) inputs.push_back(value.get());
-    std::vector<std::uint32_t> all(pairs->rows);
-    std::iota(all.begin(), all.end(), 0U);
-    const std::span<const GroupIndex> groups = *pairs->up;
     if (!accumulator) accumulator = make_accumulator(*node, reprs, Merging::whole, order);
     accumulator->grow(frame->rows);
-    accumulator->add(all, groups, inputs);
+    accumulator->add({pairs->rows, pairs->up->data(), nullptr, false}, inputs);
   };
   const auto finish = [&](const FramePtr& of) -> VectorPtr {
     std::vector<GroupIndex> at(of->rows);

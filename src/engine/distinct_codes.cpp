@@ -34,15 +34,15 @@ class DistinctCodes final : public Accumulator {
     }
   }
 
-  void add(std::span<const std::uint32_t> rows, std::span<const GroupIndex> groups, Inputs inputs) override {
+  void add(const Added& added, Inputs inputs) override {
     const std::int64_t* const codes = inputs[0]->narrow.data();
-    for (std::size_t i = 0; i < rows.size(); ++i) {
-      const auto code = static_cast<std::uint64_t>(codes[rows[i]]);
+    for (std::size_t i = 0; i < added.count; ++i) {
+      const auto code = static_cast<std::uint64_t>(codes[added.row(i)]);
       if (code == null_code_) continue;
       if (is_hashed_) {
-        insert(groups[i], code);
+        insert(added.group(i), code);
       } else {
-        bits_[groups[i] * words_ + code / 64] |= std::uint64_t{1} << code % 64;
+        bits_[added.group(i) * words_ + code / 64] |= std::uint64_t{1} << code % 64;
       }
     }
   }

@@ -63,8 +63,37 @@ Repr repr_of(const store::Column& column) {
   return repr_of(column.type, true);
 }
 
+void copy_value(const Vector& from, std::size_t at, Vector& to, std::size_t row) {
+  to.state[row] = from.state[at];
+  with_type(to.repr, [&](auto zero) { to.of<decltype(zero)>()[row] = from.of<decltype(zero)>()[at]; });
+}
+
+// The values of a domain by code.
+template <class Code>
+void look_up(const Vector& domain, const Code* codes, std::size_t count, Vector& out) {
+  with_type(out.repr, [&](auto zero) {
+    using T = decltype(zero);
+    const T* const from = domain.of<T>().data();
+    T* const to = out.of<T>().data();
+    for (std::size_t i = 0; i < count; ++i) to[i] = from[codes[i]];
+  });
+  if (domain.all_values) return;
+  for (std::size_t i = 0; i < count; ++i) out.state[i] = domain.state[codes[i]];
+}
+
 // The values of `count` codes of a column.
-void read_codes(const store::Column& column, const std::uint64_t* codes, std::size_t count, Vector& out) {
+template <class Code>
+void read_codes(const store::Column& column, const Code* codes, std::size_t count, Vector& out) {
+  if (column.layout == store::Layout::offset) {
+    const auto null_code = static_cast<Code>(column.null_code);
+    const auto base = static_cast<std::uint64_t>(column.base);
+    const std::uint64_t step = column.step;
+    std::int64_t* const to = out.narrow.data();
+    for (std::size_t i = 0; i < count; ++i) to[i] = static_cast<std::int64_t>(base + codes[i] * step);
+    if (column.nulls == 0) return;
+    for (std::size_t i = 0; i < count; ++i) out.state[i] = codes[i] == null_code ? State::null : State::value;
+    return;
+  }
   const auto read = [&](auto& values, const auto& value_of) {
     for (std::size_t i = 0; i < count; ++i) {
       const bool null = codes[i] == column.null_code;
@@ -121,7 +150,7 @@ Program::Program(const Source& source, language::TableIndex table)
 Program::Program(const Source& source, const LeafValues& leaves, std::size_t rows)
     : source_(source), leaves_(&leaves), rows_(rows) {}
 Program::Program(const Source& source, language::ColumnId column)
-    : source_(source), dictionary_(&source.column(column)), rows_(dictionary_->distinct) {}
+    : source_(source), dictionary_(&source.column(column)), rows_(dictionary_->null_code) {}
 
 // --- compiling ------------------------------------------------------------------------------------------------------
 
@@ -132,8 +161,24 @@ Program::StepIndex Program::push(std::string key, Step step) {
   return index;
 }
 
+Program::CodesIndex Program::add_codes(const store::Codes& codes, std::uint64_t last) {
+  const auto known = std::find_if(codes_.begin(), codes_.end(), [&](const ReadCodes& c) { return c.codes == &codes; });
+  const auto index = static_cast<CodesIndex>(known - codes_.begin());
+  if (known == codes_.end()) codes_.push_back({&codes, last > std::numeric_limits<std::uint32_t>::max()});
+  return index;
+}
+
 Program& Program::inner(Program program) {
   return *inner_.emplace_back(std::make_unique<Program>(std::move(program)));
+}
+
+// True if it is worth while to evaluate an expression over one column once for each of its codes.
+bool Program::pays_by_code(const Node& node, const store::Column& column) const {
+  if (column.has_dictionary()) return column.distinct < rows_ || column.type.kind == TypeKind::text;
+  if (column.layout == store::Layout::bits || node.op == Op::column) return false;
+  // Codes that no row has are evaluated, too; arithmetic is as quick as looking up in a table that is not small.
+  const std::uint64_t most = node.type.kind == TypeKind::boolean ? std::uint64_t{1} << 17 : std::uint64_t{1} << 12;
+  return column.null_code <= most && column.null_code < rows_ / 4;
 }
 
 Program::StepIndex Program::add(const NodePtr& node) {
@@ -153,8 +198,7 @@ Program::StepIndex Program::add(const NodePtr& node) {
                                         [&](const ColumnRef& r) { return r.path.empty() && r.column == first.column; });
     if (one_column) {
       const store::Column& column = source_.column(first.column);
-      if (column.has_dictionary() && (column.distinct < rows_ || column.type.kind == TypeKind::text))
-        return add_over_dictionary(node, first.column, key);
+      if (pays_by_code(*node, column)) return add_over_codes(node, first.column, key);
     }
   }
   return node->op == Op::column ? add_leaf(node, key) : add_operation(node, key);
@@ -189,8 +233,12 @@ Program::StepIndex Program::add_leaf(const NodePtr& node, const std::string& key
   step.kind = dictionary_ != nullptr ? Kind::entries : Kind::column;
   step.column = dictionary_ != nullptr ? dictionary_ : &source_.column(node->column.column);
   step.repr = repr_of(*step.column);
-  if (step.repr == Repr::narrow && step.column->distinct > 0)
+  if (step.repr == Repr::narrow && step.column->distinct > 0) {
     step.range = {step.column->least.exact(), step.column->most.exact()};
+    // The last code before that of null may stand for no value of the column.
+    if (dictionary_ != nullptr) step.range.high = std::max(step.range.high, int128{step.column->exact_of(rows_ - 1)});
+  }
+  if (step.kind == Kind::column) step.codes = add_codes(step.column->codes, step.column->null_code);
   return push(key, std::move(step));
 }
 
@@ -202,12 +250,12 @@ Program::StepIndex Program::add_behind_link(const NodePtr& node, language::LinkI
   step.repr = behind.steps_[result].repr;
   step.range = behind.steps_[result].range;
   step.domain = std::make_shared<const Vector>(behind.evaluate_with_none(result));
-  step.codes = &source_.link(link).rows;
+  const store::StoredLink& stored = source_.link(link);
+  step.codes = add_codes(stored.rows, stored.no_row);
   return push(key, std::move(step));
 }
 
-Program::StepIndex Program::add_over_dictionary(const NodePtr& node, language::ColumnId column,
-                                                const std::string& key) {
+Program::StepIndex Program::add_over_codes(const NodePtr& node, language::ColumnId column, const std::string& key) {
   Program& entries = inner(Program(source_, column));
   const StepIndex result = entries.add(node);
   Step step;
@@ -215,7 +263,8 @@ Program::StepIndex Program::add_over_dictionary(const NodePtr& node, language::C
   step.repr = entries.steps_[result].repr;
   step.range = entries.steps_[result].range;
   step.domain = std::make_shared<const Vector>(entries.evaluate_with_none(result));
-  step.codes = &source_.column(column).codes;
+  const store::Column& read = source_.column(column);
+  step.codes = add_codes(read.codes, read.null_code);
   return push(key, std::move(step));
 }
 
@@ -243,6 +292,7 @@ Program::StepIndex Program::add_code(const ColumnRef& ref) {
   if (ref.path.empty()) {
     step.kind = Kind::code;
     step.column = &source_.column(ref.column);
+    step.codes = add_codes(step.column->codes, step.column->null_code);
     return push(key, std::move(step));
   }
   const language::TableIndex table = source_.model.links[ref.path.front()].to.table;
@@ -253,7 +303,8 @@ Program::StepIndex Program::add_code(const ColumnRef& ref) {
   domain.state.back() = State::value;
   step.kind = Kind::looked_up;
   step.domain = std::make_shared<const Vector>(std::move(domain));
-  step.codes = &source_.link(ref.path.front()).rows;
+  const store::StoredLink& stored = source_.link(ref.path.front());
+  step.codes = add_codes(stored.rows, stored.no_row);
   return push(key, std::move(step));
 }
 
@@ -274,7 +325,8 @@ Program::StepIndex Program::add_row(const std::vector<language::LinkIndex>& path
   domain.state.back() = State::value;
   step.kind = Kind::looked_up;
   step.domain = std::make_shared<const Vector>(std::move(domain));
-  step.codes = &source_.link(path.front()).rows;
+  const store::StoredLink& stored = source_.link(path.front());
+  step.codes = add_codes(stored.rows, stored.no_row);
   return push(key, std::move(step));
 }
 
@@ -439,27 +491,121 @@ Program::Range Program::result_range(const Node& node, const std::vector<StepInd
 
 void Program::prepare(Registers& registers) const {
   registers.own_.resize(steps_.size());
-  registers.values_.resize(steps_.size());
-  registers.codes_.resize(store::block_rows);
+  registers.computed_.resize(steps_.size(), 0);
+  registers.codes_.resize(codes_.size());
+  ++registers.selection_;
 }
 
-void Program::run(std::size_t block, Registers& registers) const {
+void Program::begin(std::size_t block, Registers& registers) const {
   prepare(registers);
-  const std::size_t begin = block * store::block_rows;
-  const std::size_t count = std::min(store::block_rows, rows_ - begin);
-  for (std::size_t i = 0; i < steps_.size(); ++i) {
-    run_step(steps_[i], begin, count, registers, registers.own_[i]);
-    registers.values_[i] = &registers.own_[i];
+  registers.block_ = block;
+  registers.begin_ = block * store::block_rows;
+  registers.count_ = std::min(store::block_rows, rows_ - registers.begin_);
+  registers.whole_ = true;
+}
+
+void Program::keep(std::span<const std::uint32_t> positions, Registers& registers) const {
+  if (positions.size() == registers.count_) return;
+  if (registers.whole_) {
+    registers.rows_.assign(positions.begin(), positions.end());
+  } else {
+    for (std::size_t i = 0; i < positions.size(); ++i) registers.rows_[i] = registers.rows_[positions[i]];
+    registers.rows_.resize(positions.size());
+  }
+  registers.whole_ = false;
+  registers.count_ = positions.size();
+  const std::uint64_t before = registers.selection_++;
+  for (Registers::BlockCodes& codes : registers.codes_) {
+    if (codes.known == before) codes.known = registers.selection_;
+    if (codes.filled != before) continue;
+    for (std::size_t i = 0; i < positions.size() && !codes.narrow.empty(); ++i)
+      codes.narrow[i] = codes.narrow[positions[i]];
+    for (std::size_t i = 0; i < positions.size() && !codes.wide.empty(); ++i) codes.wide[i] = codes.wide[positions[i]];
+    codes.filled = registers.selection_;
+  }
+}
+
+const Vector& Program::value(StepIndex index, Registers& registers) const {
+  Vector& out = registers.own_[index];
+  if (registers.computed_[index] == registers.selection_) return out;
+  const Step& step = steps_[index];
+  for (const StepIndex input : step.inputs) value(input, registers);
+  run_step(step, registers, out);
+  registers.computed_[index] = registers.selection_;
+  return out;
+}
+
+std::optional<Program::ByCode> Program::by_code(StepIndex index) const {
+  const Step& step = steps_[index];
+  if ((step.kind != Kind::looked_up && step.kind != Kind::code) || codes_[step.codes].is_wide) return std::nullopt;
+  return ByCode{step.codes, step.domain};
+}
+
+std::optional<std::uint64_t> Program::constant_code(CodesIndex index, Registers& registers) const {
+  Registers::BlockCodes& block = registers.codes_[index];
+  if (block.known != registers.selection_) {
+    const store::Codes::Bounds bounds = codes_[index].codes->bounds(registers.block_);
+    block.constant = bounds.low == bounds.high ? std::optional(bounds.low) : std::nullopt;
+    block.known = registers.selection_;
+  }
+  return block.constant;
+}
+
+store::Codes::Bounds Program::bounds(CodesIndex index, const Registers& registers) const {
+  return codes_[index].codes->bounds(registers.block_);
+}
+
+void Program::fill(CodesIndex index, Registers& registers) const {
+  Registers::BlockCodes& block = registers.codes_[index];
+  if (block.filled == registers.selection_) return;
+  block.filled = registers.selection_;
+  const store::Codes& stored = *codes_[index].codes;
+  const auto read = [&](auto& codes, auto& scratch) {
+    codes.resize(store::block_rows);
+    if (registers.whole_) return stored.decode_block(registers.block_, codes.data());
+    // Few rows are found one by one sooner than a block is decoded.
+    if (registers.count_ * 64 < store::block_rows) {
+      for (std::size_t i = 0; i < registers.count_; ++i) {
+        const std::uint64_t code = stored.at(registers.begin_ + registers.rows_[i]);
+        codes[i] = static_cast<std::decay_t<decltype(codes[i])>>(code);
+      }
+      return;
+    }
+    scratch.resize(store::block_rows);
+    stored.decode_block(registers.block_, scratch.data());
+    for (std::size_t i = 0; i < registers.count_; ++i) codes[i] = scratch[registers.rows_[i]];
+  };
+  if (codes_[index].is_wide) {
+    read(block.wide, registers.wide_scratch_);
+  } else {
+    read(block.narrow, registers.scratch_);
+  }
+}
+
+std::span<const std::uint32_t> Program::codes(CodesIndex index, Registers& registers) const {
+  fill(index, registers);
+  return std::span(registers.codes_[index].narrow).first(registers.count_);
+}
+
+// Calls use(codes) with a pointer to those of the selected rows.
+template <class Use>
+void Program::with_codes(CodesIndex index, Registers& registers, const Use& use) const {
+  fill(index, registers);
+  if (codes_[index].is_wide) {
+    use(registers.codes_[index].wide.data());
+  } else {
+    use(registers.codes_[index].narrow.data());
   }
 }
 
 // The steps for the one row that is not there: every column is null.
 void Program::run_none(Registers& registers) const {
   prepare(registers);
+  registers.count_ = 1;
   for (std::size_t i = 0; i < steps_.size(); ++i) {
     const Step& step = steps_[i];
     Vector& out = registers.own_[i];
-    registers.values_[i] = &out;
+    registers.computed_[i] = registers.selection_;
     switch (step.kind) {
       case Kind::column:
       case Kind::entries:
@@ -474,23 +620,22 @@ void Program::run_none(Registers& registers) const {
         out.reset(Repr::narrow, 1);
         out.narrow[0] = static_cast<std::int64_t>(rows_);
         break;
-      case Kind::looked_up: {
+      case Kind::looked_up:
         out.reset(step.repr, 1);
-        const std::size_t none = step.domain->size() - 1;
-        out.state[0] = step.domain->state[none];
-        with_type(step.repr, [&](auto zero) { out.of<decltype(zero)>()[0] = step.domain->of<decltype(zero)>()[none]; });
+        copy_value(*step.domain, step.domain->size() - 1, out, 0);
+        out.note_states();
         break;
-      }
       default:
-        run_step(step, 0, 1, registers, out);
+        run_step(step, registers, out);
     }
   }
 }
 
-void Program::run_step(const Step& step, std::size_t begin, std::size_t count, Registers& registers,
-                       Vector& out) const {
+void Program::run_step(const Step& step, Registers& registers, Vector& out) const {
+  const std::size_t count = registers.count_;
+  const std::size_t begin = registers.begin_;
+  const auto row_of = [&](std::size_t i) { return begin + (registers.whole_ ? i : registers.rows_[i]); };
   out.reset(step.repr, count);
-  std::uint64_t* const codes = registers.codes_.data();
   switch (step.kind) {
     case Kind::constant:
       with_type(step.repr, [&](auto zero) {
@@ -498,68 +643,69 @@ void Program::run_step(const Step& step, std::size_t begin, std::size_t count, R
         std::fill(out.of<T>().begin(), out.of<T>().end(), step.domain->of<T>()[0]);
       });
       std::fill(out.state.begin(), out.state.end(), step.domain->state[0]);
-      return;
+      break;
     case Kind::column:
-      step.column->codes.decode_block(begin / store::block_rows, codes);
-      read_codes(*step.column, codes, count, out);
-      return;
+      with_codes(step.codes, registers, [&](const auto* codes) { read_codes(*step.column, codes, count, out); });
+      break;
     case Kind::code:
-      step.column->codes.decode_block(begin / store::block_rows, codes);
-      for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>(codes[i]);
-      return;
-    case Kind::entries:
-      std::iota(codes, codes + count, begin);
-      read_codes(*step.column, codes, count, out);
-      return;
+      with_codes(step.codes, registers, [&](const auto* codes) { std::copy_n(codes, count, out.narrow.begin()); });
+      break;
+    case Kind::entries: {
+      std::vector<std::uint64_t>& codes = registers.wide_scratch_;
+      codes.resize(count);
+      std::iota(codes.begin(), codes.end(), begin);
+      read_codes(*step.column, codes.data(), count, out);
+      break;
+    }
     case Kind::looked_up:
-      step.codes->decode_block(begin / store::block_rows, codes);
-      with_type(step.repr, [&](auto zero) {
-        using T = decltype(zero);
-        const T* const from = step.domain->of<T>().data();
-        const State* const states = step.domain->state.data();
-        T* const to = out.of<T>().data();
-        for (std::size_t i = 0; i < count; ++i) {
-          to[i] = from[codes[i]];
-          out.state[i] = states[codes[i]];
-        }
-      });
-      return;
+      if (const auto constant = constant_code(step.codes, registers)) {
+        const std::size_t at = *constant;
+        with_type(step.repr, [&](auto zero) {
+          using T = decltype(zero);
+          std::fill_n(out.of<T>().begin(), count, step.domain->of<T>()[at]);
+        });
+        std::fill(out.state.begin(), out.state.end(), step.domain->state[at]);
+        break;
+      }
+      with_codes(step.codes, registers, [&](const auto* codes) { look_up(*step.domain, codes, count, out); });
+      break;
     case Kind::row:
-      std::iota(out.narrow.begin(), out.narrow.end(), static_cast<std::int64_t>(begin));
-      return;
+      for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>(row_of(i));
+      break;
     case Kind::given:
-      for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>((*step.given)[begin + i]);
-      return;
+      for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>((*step.given)[row_of(i)]);
+      break;
     case Kind::leaf:
       with_type(step.repr, [&](auto zero) {
         using T = decltype(zero);
         std::copy_n(step.domain->of<T>().begin() + static_cast<std::ptrdiff_t>(begin), count, out.of<T>().begin());
       });
       std::copy_n(step.domain->state.begin() + static_cast<std::ptrdiff_t>(begin), count, out.state.begin());
-      return;
+      break;
     case Kind::widen: {
-      const Vector& in = registers[step.inputs[0]];
+      const Vector& in = value(step.inputs[0], registers);
       std::copy(in.narrow.begin(), in.narrow.begin() + static_cast<std::ptrdiff_t>(count), out.wide.begin());
       out.state = in.state;
-      return;
+      break;
     }
     case Kind::tighten: {
-      const Vector& in = registers[step.inputs[0]];
+      const Vector& in = value(step.inputs[0], registers);
       for (std::size_t i = 0; i < count; ++i) {
         const bool fits = in.state[i] != State::value || base::fits_int64(in.wide[i]);
         out.state[i] = fits ? in.state[i] : State::overflow;
         out.narrow[i] = static_cast<std::int64_t>(in.wide[i]);
       }
-      return;
+      break;
     }
     case Kind::operation: {
       std::vector<const Vector*> inputs;
       inputs.reserve(step.inputs.size());
-      for (const StepIndex input : step.inputs) inputs.push_back(&registers[input]);
+      for (const StepIndex input : step.inputs) inputs.push_back(&value(input, registers));
       apply(*step.node, inputs, source_.setting, out);
-      return;
+      break;
     }
   }
+  out.note_states();
 }
 
 namespace {
@@ -593,9 +739,10 @@ Vector Program::evaluate(StepIndex step, unsigned threads) const {
     all.reset(repr, 0);
     Registers registers;
     for (std::size_t block = 0; block < blocks(); ++block) {
-      run(block, registers);
-      append_rows(registers[step], all);
+      begin(block, registers);
+      append_rows(value(step, registers), all);
     }
+    all.note_states();
     return all;
   }
   all.reset(repr, rows_);
@@ -604,8 +751,8 @@ Vector Program::evaluate(StepIndex step, unsigned threads) const {
     Registers registers;
     const std::size_t end = std::min(blocks(), (part + 1) * blocks_per_part);
     for (std::size_t block = part * blocks_per_part; block < end; ++block) {
-      run(block, registers);
-      const Vector& values = registers[step];
+      begin(block, registers);
+      const Vector& values = value(step, registers);
       const auto at = static_cast<std::ptrdiff_t>(block * store::block_rows);
       std::copy(values.state.begin(), values.state.end(), all.state.begin() + at);
       with_type(repr, [&](auto zero) {
@@ -615,6 +762,7 @@ Vector Program::evaluate(StepIndex step, unsigned threads) const {
       });
     }
   });
+  all.note_states();
   return all;
 }
 
@@ -623,7 +771,8 @@ Vector Program::evaluate_with_none(StepIndex step) const {
   Vector all = evaluate(step);
   Registers registers;
   run_none(registers);
-  append_rows(registers[step], all);
+  append_rows(registers.own_[step], all);
+  all.note_states();
   return all;
 }
 

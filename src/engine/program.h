@@ -2,8 +2,8 @@
 //
 // Work where the values are few. When everything that an expression reads lies behind one link, it is evaluated once
 // for each row of the table that the link leads to (and once for "no row"), and the fact's rows only look the result up
-// by the row number that the link holds. When it reads one column that has a dictionary, it is evaluated once per
-// entry and looked up by code. This applies to every part of an expression, and again inside the table behind the link;
+// by the row number that the link holds. When it reads one column that has few codes, it is evaluated once for each and
+// looked up by code. This applies to every part of an expression, and again inside the table behind the link;
 // so a filter on a far table costs one look-up a row, and texts are only ever touched where they are distinct.
 //
 // Exact arithmetic runs in 64 bits where the ranges of the stored columns prove that no result can leave them, and in
@@ -12,6 +12,8 @@
 
 #include <map>
 #include <memory>
+#include <optional>
+#include <span>
 #include <string>
 #include <unordered_map>
 #include <vector>
@@ -78,29 +80,68 @@ class Program {
   std::size_t rows() const { return rows_; }
   std::size_t blocks() const { return (rows_ + store::block_rows - 1) / store::block_rows; }
 
-  // The registers of one thread.
+  // The codes of a column or link that steps read, by their number in the program.
+  using CodesIndex = std::uint32_t;
+
+  // What one thread has of a block: the codes and values of its selected rows, each read or computed when it is first
+  // asked for.
   class Registers {
    public:
-    const Vector& operator[](StepIndex step) const { return *values_[step]; }
+    // How many rows are selected.
+    std::size_t count() const { return count_; }
 
    private:
     friend class Program;
+    struct BlockCodes {
+      std::vector<std::uint32_t> narrow;  // of the selected rows; empty where the codes are wide
+      std::vector<std::uint64_t> wide;
+      std::optional<std::uint64_t> constant;  // the code that the whole block has
+      std::uint64_t known = 0;                // the selection for which `constant` and …
+      std::uint64_t filled = 0;               // … the codes are right
+    };
     std::vector<Vector> own_;
-    std::vector<const Vector*> values_;
-    std::vector<std::uint64_t> codes_;
+    std::vector<std::uint64_t> computed_;  // the selection for which each value is right
+    std::vector<BlockCodes> codes_;
+    std::vector<std::uint32_t> rows_;  // selected, in the block; those of a whole block are not written out
+    bool whole_ = true;
+    std::size_t block_ = 0;
+    std::size_t begin_ = 0;  // the block's first row
+    std::size_t count_ = 0;
+    std::uint64_t selection_ = 0;  // counts them
+    std::vector<std::uint32_t> scratch_;
+    std::vector<std::uint64_t> wide_scratch_;
   };
 
-  // Evaluates all steps for the rows of one block. Programs may be run by several threads, each with its registers.
-  void run(std::size_t block, Registers& registers) const;
+  // Selects all rows of a block. Programs may be run by several threads, each with its registers.
+  void begin(std::size_t block, Registers& registers) const;
+  // Narrows the selection down to these positions in it, which ascend.
+  void keep(std::span<const std::uint32_t> positions, Registers& registers) const;
+  // The values of a step for the selected rows, as long as the selection stands.
+  const Vector& value(StepIndex step, Registers& registers) const;
+
+  // Where a step's value depends on nothing but one code of up to 32 bits: which one, and the values by code; null: the
+  // code itself is the value.
+  struct ByCode {
+    CodesIndex codes = 0;
+    std::shared_ptr<const Vector> domain;
+  };
+  std::optional<ByCode> by_code(StepIndex step) const;
+  // The code of all rows of the block, where it has one alone.
+  std::optional<std::uint64_t> constant_code(CodesIndex codes, Registers& registers) const;
+  // The codes of the selected rows, of those that by_code tells of.
+  std::span<const std::uint32_t> codes(CodesIndex codes, Registers& registers) const;
+  store::Codes::Bounds bounds(CodesIndex codes, const Registers& registers) const;
+  // Values that a step's exact results can't leave.
+  struct Range {
+    int128 low = 0;
+    int128 high = 0;
+  };
+  Range range(StepIndex step) const { return steps_[step].range; }
 
   // The values of one step for all rows, on up to `threads` threads.
   Vector evaluate(StepIndex step, unsigned threads = 1) const;
 
  private:
-  struct Range {
-    int128 low = 0;
-    int128 high = 0;
-  };
   enum class Kind : std::uint8_t {
     constant,   // domain holds one value
     column,     // column: its values by row
@@ -121,16 +162,19 @@ class Program {
     language::NodePtr node;
     std::vector<StepIndex> inputs;
     const store::Column* column = nullptr;
-    const store::Codes* codes = nullptr;
+    CodesIndex codes = 0;
     std::shared_ptr<const Vector> domain;
     SharedCodes given;
   };
 
-  // Expressions over the entries of a column's dictionary.
+  // Expressions over the codes of a column.
   Program(const Source& source, language::ColumnId column);
 
   StepIndex push(std::string key, Step step);
+  // `last` is the largest code.
+  CodesIndex add_codes(const store::Codes& codes, std::uint64_t last);
   Program& inner(Program program);
+  bool pays_by_code(const language::Node& node, const store::Column& column) const;
   StepIndex add_code(const language::ColumnRef& ref);
   StepIndex add_row(const std::vector<language::LinkIndex>& path);
   StepIndex add_given(SharedCodes codes);
@@ -138,12 +182,15 @@ class Program {
   StepIndex add_leaf(const language::NodePtr& node, const std::string& key);
   StepIndex add_operation(const language::NodePtr& node, const std::string& key);
   StepIndex add_behind_link(const language::NodePtr& node, language::LinkIndex link, const std::string& key);
-  StepIndex add_over_dictionary(const language::NodePtr& node, language::ColumnId column, const std::string& key);
+  StepIndex add_over_codes(const language::NodePtr& node, language::ColumnId column, const std::string& key);
   StepIndex converted(StepIndex step, Repr repr);
   Range result_range(const language::Node& node, const std::vector<StepIndex>& inputs) const;
   Vector evaluate_with_none(StepIndex step) const;
-  void run_step(const Step& step, std::size_t begin, std::size_t count, Registers& registers, Vector& out) const;
+  void run_step(const Step& step, Registers& registers, Vector& out) const;
   void prepare(Registers& registers) const;
+  template <class Use>
+  void with_codes(CodesIndex codes, Registers& registers, const Use& use) const;
+  void fill(CodesIndex codes, Registers& registers) const;
   void run_none(Registers& registers) const;
 
   const Source& source_;
@@ -152,6 +199,11 @@ class Program {
   language::TableIndex table_ = 0;
   std::size_t rows_ = 0;
   std::vector<Step> steps_;
+  struct ReadCodes {
+    const store::Codes* codes = nullptr;
+    bool is_wide = false;
+  };
+  std::vector<ReadCodes> codes_;
   std::map<std::string, StepIndex> known_;
   // What looked-up values were computed by; texts among them may be views of what these own.
   std::vector<std::unique_ptr<Program>> inner_;

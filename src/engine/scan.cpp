@@ -6,11 +6,13 @@
 #include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <condition_variable>
+#include <limits>
 #include <mutex>
-#include <numeric>
 
 #include "base/parallel.h"
 #include "engine/distinct_codes.h"
+#include "engine/key_packer.h"
+#include "engine/row_test.h"
 
 namespace juniper::engine {
 
@@ -42,41 +44,60 @@ std::vector<OrderKey> ScanAggregate::order_keys() const {
 
 namespace {
 
-// Blocks of rows that are aggregated together before they meet the rest. A fixed number, so that the order in which
-// reals are added is the same for any number of threads.
-constexpr std::size_t blocks_per_chunk = 64;
-
 struct HashKey {
   std::size_t operator()(PackedKey key) const { return XXH3_64bits(&key, sizeof(key)); }
 };
 
-// Numbers groups in the order in which their keys are first seen.
+// Numbers groups in the order in which their keys are first seen. Keys of few bits are places in a table.
 class Grouping {
  public:
-  explicit Grouping(const KeyLayout& layout) {
-    if (layout.bits() <= dense_bits) dense_.assign(std::size_t{1} << layout.bits(), none);
+  Grouping(const KeyLayout& layout, std::uint64_t rows) : bits_(layout.bits()) {
+    if (is_dense(layout, rows)) dense_.assign(std::size_t{1} << bits_, none);
   }
+  // True if a table of all keys takes little memory beside that for so many rows.
+  static bool is_dense(const KeyLayout& layout, std::uint64_t rows) {
+    return layout.bits() <= 24 && std::uint64_t{1} << layout.bits() <= std::max<std::uint64_t>(1U << 14, 4 * rows);
+  }
+
   GroupIndex find_or_add(PackedKey key) {
-    if (!dense_.empty()) {
-      GroupIndex& group = dense_[static_cast<std::size_t>(key)];
-      if (group == none) group = append(key);
-      return group;
+    if (!dense_.empty()) return in_table(static_cast<std::size_t>(key));
+    if (bits_ <= 64) return hashed(numbers_, static_cast<std::uint64_t>(key));
+    return hashed(wide_numbers_, key);
+  }
+  // The groups of many keys.
+  template <class Key>
+  void find_or_add(std::span<const Key> keys, GroupIndex* groups) {
+    if constexpr (sizeof(Key) == 4) {
+      for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = in_table(keys[i]);
+    } else if constexpr (sizeof(Key) == 8) {
+      for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = hashed(numbers_, keys[i]);
+    } else {
+      for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = hashed(wide_numbers_, keys[i]);
     }
-    const auto [at, fresh] = hashed_.try_emplace(key, static_cast<GroupIndex>(keys_.size()));
-    if (fresh) keys_.push_back(key);
-    return at->second;
   }
   std::vector<PackedKey>& keys() { return keys_; }
 
  private:
-  static constexpr unsigned dense_bits = 14;
   static constexpr GroupIndex none = 0xFFFFFFFF;
+  GroupIndex in_table(std::size_t key) {
+    GroupIndex& group = dense_[key];
+    if (group == none) group = append(key);
+    return group;
+  }
+  template <class Numbers, class Key>
+  GroupIndex hashed(Numbers& numbers, Key key) {
+    const auto [at, fresh] = numbers.try_emplace(key, static_cast<GroupIndex>(keys_.size()));
+    if (fresh) keys_.push_back(key);
+    return at->second;
+  }
   GroupIndex append(PackedKey key) {
     keys_.push_back(key);
     return static_cast<GroupIndex>(keys_.size() - 1);
   }
+  unsigned bits_;
   std::vector<GroupIndex> dense_;
-  boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> hashed_;
+  boost::unordered_flat_map<std::uint64_t, GroupIndex> numbers_;
+  boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> wide_numbers_;
   std::vector<PackedKey> keys_;
 };
 
@@ -89,28 +110,31 @@ struct Plan {
     std::vector<OrderKey> order;
     std::optional<Program::StepIndex> where;
     std::optional<std::uint64_t> last_code;  // of a count of distinct codes
+    bool is_narrow_sum = false;
   };
   struct GroupingSteps {
     KeyLayout layout;
-    std::vector<Program::StepIndex> keys;
+    KeyPacker keys;
+    bool has_table = false;  // for its keys
   };
   Program program;
-  std::vector<Program::StepIndex> filters;
+  std::vector<RowTest> filters;
   std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
   Merging merging;
 
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
-    for (const auto& filter : request.filters) filters.push_back(program.add(filter));
+    for (const auto& filter : request.filters) filters.emplace_back(program, program.add(filter));
     for (const auto& grouping : request.groupings) {
       std::vector<ScanKey> keys;
       for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
-      GroupingSteps steps{layout_of(keys), {}};
-      for (const auto& key : keys) steps.keys.push_back(program.add_key(key));
-      groupings.push_back(std::move(steps));
+      const KeyLayout layout = layout_of(keys);
+      std::vector<Program::StepIndex> steps;
+      for (const auto& key : keys) steps.push_back(program.add_key(key));
+      groupings.push_back({layout, KeyPacker(program, layout, steps), Grouping::is_dense(layout, program.rows())});
     }
     for (const ScanAggregate& aggregate : request.aggregates) {
-      AggregateSteps steps{aggregate.node.get(), {}, {}, aggregate.order_keys(), std::nullopt, std::nullopt};
+      AggregateSteps steps{aggregate.node.get(), {}, {}, aggregate.order_keys(), std::nullopt, std::nullopt, false};
       if (aggregate.where) steps.where = program.add(aggregate.where);
       if (const auto codes = distinct_codes(source, aggregate)) {
         steps.last_code = codes->last;
@@ -120,16 +144,29 @@ struct Plan {
       }
       for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
       for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
+      steps.is_narrow_sum = merging == Merging::whole && sums_in_64_bits(aggregate, steps);
       aggregates.push_back(std::move(steps));
     }
   }
 
   std::unique_ptr<Accumulator> accumulator(const AggregateSteps& steps) const {
     if (steps.last_code) return make_distinct_codes(*steps.last_code);
+    if (steps.is_narrow_sum) return make_narrow_sum(*steps.node);
     return make_accumulator(*steps.node, steps.reprs, merging, steps.order);
   }
 
  private:
+  // True if no sum of values of some rows can leave 64 bits.
+  bool sums_in_64_bits(const ScanAggregate& aggregate, const AggregateSteps& steps) const {
+    const auto kind = aggregate.node->aggregate;
+    if (kind != language::Aggregate::sum && kind != language::Aggregate::avg) return false;
+    if (steps.reprs[0] != Repr::narrow) return false;
+    const Program::Range range = program.range(steps.values[0]);
+    const int128 most =
+        std::numeric_limits<std::int64_t>::max() / static_cast<int128>(std::max<std::size_t>(program.rows(), 1));
+    return -most <= range.low && range.high <= most;
+  }
+
   // The codes of a column whose distinct values are counted; nothing for any other aggregate. Reals may have two codes
   // for what is equal: zero has a sign.
   std::optional<ScanKey> distinct_codes(const Source& source, const ScanAggregate& aggregate) const {
@@ -147,9 +184,9 @@ struct PartialGroups {
   Grouping grouping;
   std::vector<std::unique_ptr<Accumulator>> aggregates;
 
-  PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout) {
+  PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout, plan.program.rows()) {
     for (const auto& a : plan.aggregates) aggregates.push_back(plan.accumulator(a));
-    if (steps.keys.empty()) grouping.find_or_add(0);
+    if (steps.layout.columns() == 0) grouping.find_or_add(0);
     grow();
   }
   void grow() {
@@ -179,99 +216,130 @@ struct Chunk {
 
 class ChunkScanner {
  public:
-  ChunkScanner(const Plan& plan, Chunk& chunk) : plan_(plan), chunk_(chunk), chosen_(plan.aggregates.size()) {}
+  ChunkScanner(const Plan& plan, Chunk& chunk)
+      : plan_(plan), chunk_(chunk), found_(store::block_rows + 16), chosen_(plan.aggregates.size()) {}
 
   void add_block(std::size_t block) {
-    plan_.program.run(block, registers_);
-    select(std::min(store::block_rows, plan_.program.rows() - block * store::block_rows));
+    plan_.program.begin(block, registers_);
+    for (const RowTest& filter : plan_.filters) {
+      chunk_.filter_overflow = filter.select(plan_.program, registers_, found_) || chunk_.filter_overflow;
+      if (registers_.count() == 0) return;
+    }
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) choose(plan_.aggregates[a], chosen_[a]);
     for (std::size_t g = 0; g < plan_.groupings.size(); ++g) add_to(plan_.groupings[g], chunk_.groupings[g]);
   }
 
  private:
-  // The selected rows that an aggregate goes over, as positions in `rows_`, and those where its condition overflowed.
+  // The selected rows that an aggregate goes over, and those where its condition overflowed.
   struct Chosen {
-    std::vector<std::uint32_t> positions;
     std::vector<std::uint32_t> rows;
     std::vector<std::uint32_t> overflowed;
   };
 
-  void select(std::size_t count) {
-    rows_.resize(count);
-    std::iota(rows_.begin(), rows_.end(), 0U);
-    for (const auto filter : plan_.filters) {
-      const Vector& condition = registers_[filter];
-      for (const std::uint32_t row : rows_) {
-        chunk_.filter_overflow = chunk_.filter_overflow || condition.state[row] == State::overflow;
-      }
-      std::erase_if(rows_, [&](std::uint32_t row) { return !condition.is_true(row); });
-    }
-  }
-
-  void choose(const Plan::AggregateSteps& steps, Chosen& chosen) const {
+  void choose(const Plan::AggregateSteps& steps, Chosen& chosen) {
     if (!steps.where) return;
-    const Vector& where = registers_[*steps.where];
-    chosen.positions.clear();
-    chosen.rows.clear();
+    const Vector& where = plan_.program.value(*steps.where, registers_);
     chosen.overflowed.clear();
-    for (std::uint32_t i = 0; i < rows_.size(); ++i) {
-      if (where.is_true(rows_[i])) {
-        chosen.positions.push_back(i);
-        chosen.rows.push_back(rows_[i]);
-      } else if (where.state[rows_[i]] == State::overflow) {
-        chosen.overflowed.push_back(i);
-      }
+    chosen.rows.resize(where.size());
+    std::size_t count = 0;
+    for (std::uint32_t i = 0; i < where.size(); ++i) {
+      chosen.rows[count] = i;
+      count += where.is_true(i) ? 1 : 0;
+    }
+    chosen.rows.resize(count);
+    if (where.all_values) return;
+    for (std::uint32_t i = 0; i < where.size(); ++i) {
+      if (where.state[i] == State::overflow) chosen.overflowed.push_back(i);
     }
   }
 
   void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
-    group(steps, partial);
+    Added added = group(steps, partial);
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
       inputs_.clear();
-      for (const auto step : plan_.aggregates[a].values) inputs_.push_back(&registers_[step]);
+      for (const auto step : plan_.aggregates[a].values) inputs_.push_back(&plan_.program.value(step, registers_));
       if (!plan_.aggregates[a].where) {
-        partial.aggregates[a]->add(rows_, groups_, inputs_);
+        partial.aggregates[a]->add(added, inputs_);
         continue;
       }
-      chosen_groups_.clear();
-      for (const std::uint32_t i : chosen_[a].positions) chosen_groups_.push_back(groups_[i]);
-      for (const std::uint32_t i : chosen_[a].overflowed) partial.aggregates[a]->poison(groups_[i]);
-      partial.aggregates[a]->add(chosen_[a].rows, chosen_groups_, inputs_);
+      const Chosen& chosen = chosen_[a];
+      for (const std::uint32_t i : chosen.overflowed) partial.aggregates[a]->poison(added.group(i));
+      Added some = added;
+      some.count = chosen.rows.size();
+      some.rows = chosen.rows.data();
+      if (!added.one_group) {
+        chosen_groups_.resize(some.count);
+        for (std::size_t i = 0; i < some.count; ++i) chosen_groups_[i] = groups_[some.rows[i]];
+        some.groups = chosen_groups_.data();
+      }
+      partial.aggregates[a]->add(some, inputs_);
     }
   }
 
-  // Finds the group of each selected row.
-  void group(const Plan::GroupingSteps& steps, PartialGroups& partial) {
-    groups_.assign(rows_.size(), 0);
-    if (steps.keys.empty()) return;
-    packed_.assign(rows_.size(), 0);
-    for (std::size_t k = 0; k < steps.keys.size(); ++k) {
-      const auto& codes = registers_[steps.keys[k]].narrow;
-      for (std::size_t i = 0; i < rows_.size(); ++i) {
-        packed_[i] = steps.layout.with(packed_[i], k, static_cast<std::uint64_t>(codes[rows_[i]]));
+  // Finds the groups of the selected rows.
+  Added group(const Plan::GroupingSteps& steps, PartialGroups& partial) {
+    const std::size_t count = registers_.count();
+    groups_.resize(std::max<std::size_t>(count, 1));
+    const auto number = [&](auto& keys) {
+      keys.resize(count);
+      if (steps.keys.pack(plan_.program, registers_, keys.data())) {
+        groups_[0] = partial.grouping.find_or_add(keys[0]);
+        return true;
       }
+      partial.grouping.find_or_add(std::span<const std::decay_t<decltype(keys[0])>>(keys), groups_.data());
+      return false;
+    };
+    Added added{count, groups_.data(), nullptr, true};
+    if (steps.layout.columns() == 0) {
+      groups_[0] = 0;
+    } else if (steps.has_table) {
+      added.one_group = number(keys_);
+    } else if (steps.layout.bits() <= 64) {
+      added.one_group = number(wide_keys_);
+    } else {
+      added.one_group = number(widest_keys_);
     }
-    for (std::size_t i = 0; i < rows_.size(); ++i) groups_[i] = partial.grouping.find_or_add(packed_[i]);
     partial.grow();
+    return added;
   }
 
   const Plan& plan_;
   Chunk& chunk_;
   Program::Registers registers_;
-  std::vector<std::uint32_t> rows_;  // of the block, that pass the filters
-  std::vector<GroupIndex> groups_;   // of rows_, in the grouping at hand
-  std::vector<PackedKey> packed_;
+  std::vector<std::uint32_t> found_;  // room for a selection
+  std::vector<GroupIndex> groups_;    // of the selected rows, in the grouping at hand
+  std::vector<std::uint32_t> keys_;   // the keys of as many bits as the grouping needs
+  std::vector<std::uint64_t> wide_keys_;
+  std::vector<PackedKey> widest_keys_;
   std::vector<Chosen> chosen_;  // for each aggregate with a condition
   std::vector<GroupIndex> chosen_groups_;
   std::vector<const Vector*> inputs_;
 };
+
+// Blocks that are aggregated together before they meet the rest. Where the order of rows tells in the result, as it
+// does in sums of reals, they do not depend on the number of threads. Where there may be many groups, which cost as
+// much to merge as to make, there is one part for each thread.
+std::size_t blocks_in_chunk(const Plan& plan, const Chunk& chunk, unsigned threads) {
+  const std::size_t blocks = plan.program.blocks();
+  bool is_ordered = false;
+  for (const PartialGroups& partial : chunk.groupings) {
+    for (const auto& aggregate : partial.aggregates) is_ordered = is_ordered || aggregate->is_ordered();
+  }
+  constexpr std::size_t least = 64;
+  if (is_ordered) return std::max(least, blocks / 64);
+  bool few = true;
+  for (const auto& steps : plan.groupings) few = few && steps.layout.bits() <= 10;
+  const std::size_t parts = few ? std::size_t{16} * threads : threads;
+  return std::max(few ? std::size_t{8} : least, (blocks + parts - 1) / parts);
+}
 
 }  // namespace
 
 ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads) {
   const Plan plan(source, request);
   Chunk total(plan);
-  const std::size_t chunks = (plan.program.blocks() + blocks_per_chunk - 1) / blocks_per_chunk;
+  const std::size_t in_chunk = blocks_in_chunk(plan, total, base::thread_count(threads));
+  const std::size_t chunks = (plan.program.blocks() + in_chunk - 1) / in_chunk;
   // Chunks are handed out in order and merged in order: a thread that is done early waits for its turn.
   std::mutex mutex;
   std::condition_variable turn;
@@ -279,11 +347,15 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
   base::parallel_for(chunks, threads, [&](std::size_t c) {
     Chunk chunk(plan);
     ChunkScanner scanner(plan, chunk);
-    const std::size_t end = std::min((c + 1) * blocks_per_chunk, plan.program.blocks());
-    for (std::size_t block = c * blocks_per_chunk; block < end; ++block) scanner.add_block(block);
+    const std::size_t end = std::min((c + 1) * in_chunk, plan.program.blocks());
+    for (std::size_t block = c * in_chunk; block < end; ++block) scanner.add_block(block);
     std::unique_lock lock(mutex);
     turn.wait(lock, [&] { return next_to_merge == c; });
-    total.merge(chunk);
+    if (c == 0) {
+      total = std::move(chunk);
+    } else {
+      total.merge(chunk);
+    }
     ++next_to_merge;
     turn.notify_all();
   });

@@ -105,12 +105,7 @@ struct Adder {
       for (const std::uint32_t item : items) into.merge_one(group, *partial, groups[item]);
       return;
     }
-    std::array<GroupIndex, 256> same;
-    for (std::size_t begin = 0; begin < items.size(); begin += same.size()) {
-      const auto part = items.subspan(begin, std::min(same.size(), items.size() - begin));
-      std::fill_n(same.begin(), part.size(), group);
-      into.add(part, std::span(same).first(part.size()), inputs);
-    }
+    into.add({items.size(), &group, items.data(), true}, inputs);
   }
 };
 

@@ -27,6 +27,8 @@ enum class Repr : std::uint8_t {
 struct Vector {
   Repr repr = Repr::narrow;
   std::vector<State> state;
+  // True only if every state is known to be `value`; who sets one after that says so by note_states.
+  bool all_values = false;
   // Only the one of `repr` is used; what stands beside a state other than `value` has no meaning.
   std::vector<std::int64_t> narrow;
   std::vector<int128> wide;
@@ -36,10 +38,11 @@ struct Vector {
 
   std::size_t size() const { return state.size(); }
 
-  // Becomes `rows` values of `representation`, all valid.
+  // Becomes `rows` values of `representation`, all valid until states are set.
   void reset(Repr representation, std::size_t rows) {
     repr = representation;
     state.assign(rows, State::value);
+    all_values = false;
     owned.clear();
     switch (repr) {
       case Repr::narrow:
@@ -55,6 +58,13 @@ struct Vector {
         text.resize(rows);
         break;
     }
+  }
+
+  // Tells whether every state is `value`, after states were set.
+  void note_states() {
+    std::uint8_t any = 0;
+    for (const State s : state) any |= static_cast<std::uint8_t>(s);
+    all_values = any == 0;
   }
 
   template <class T>
@@ -97,6 +107,7 @@ struct Vector {
   void set(std::size_t row, const Value& value) {
     if (value.is_null()) {
       state[row] = State::null;
+      all_values = false;
       return;
     }
     switch (repr) {

@@ -6,6 +6,8 @@
 #include <array>
 #include <bit>
 #include <cstring>
+#include <limits>
+#include <type_traits>
 
 #include "base/bits.h"
 #include "base/passes.h"
@@ -265,43 +267,48 @@ std::uint64_t Codes::at(std::uint64_t row) const {
   return e.base;
 }
 
-void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
-  check(block);
-  decode(entry(block), rows_in_block(block), out);
-}
-
-void Codes::decode(const Entry& e, std::size_t rows, std::uint64_t* out) const {
+// Codes of 32 bits are computed modulo 2^32 all the way.
+template <class Code>
+void Codes::decode(const Entry& e, std::size_t rows, Code* out) const {
   const std::uint64_t* words = payload(e);
   switch (e.encoding) {
     case Encoding::constant:
-      std::fill_n(out, rows, e.base);
+      std::fill_n(out, rows, static_cast<Code>(e.base));
       return;
     case Encoding::packed:
-      unpack(words, rows, e.bits, e.base, out);
+      unpack(words, rows, e.bits, static_cast<Code>(e.base), out);
       return;
     case Encoding::runs: {
       const auto* const ends = reinterpret_cast<const std::uint16_t*>(words + words_for(e.count, e.bits));
       std::size_t i = 0;
       for (std::size_t run = 0; run < e.count; ++run) {
-        const std::uint64_t value = e.base + unpack_one(words, run, e.bits);
-        while (i < ends[run]) out[i++] = value;
+        std::fill(out + i, out + ends[run], static_cast<Code>(e.base + unpack_one(words, run, e.bits)));
+        i = ends[run];
       }
       return;
     }
     case Encoding::delta: {
-      unpack(words + words_for(checkpoints(rows), e.other_bits), rows, e.bits, e.extra, out);
+      if constexpr (std::is_same_v<Code, std::uint32_t>) {
+        if (e.bits > 32) {  // differences may need a bit more than codes
+          std::array<std::uint64_t, block_rows> wide;
+          decode(e, rows, wide.data());
+          std::copy_n(wide.begin(), rows, out);
+          return;
+        }
+      }
+      unpack(words + words_for(checkpoints(rows), e.other_bits), rows, e.bits, static_cast<Code>(e.extra), out);
       for (std::size_t begin = 0; begin < rows; begin += checkpoint_rows) {
-        std::uint64_t code = e.base + unpack_one(words, begin / checkpoint_rows, e.other_bits);
+        auto code = static_cast<Code>(e.base + unpack_one(words, begin / checkpoint_rows, e.other_bits));
         out[begin] = code;
         for (std::size_t i = begin + 1; i < std::min(begin + checkpoint_rows, rows); ++i) out[i] = code += out[i];
       }
       return;
     }
     case Encoding::frequent: {
-      std::array<std::uint64_t, block_rows> others;
-      unpack(words + words_for(rows, 1), e.count, e.bits, e.base, others.data());
-      std::fill_n(out, rows, e.extra);
-      const std::uint64_t* next = others.data();
+      std::array<Code, block_rows> others;
+      unpack(words + words_for(rows, 1), e.count, e.bits, static_cast<Code>(e.base), others.data());
+      std::fill_n(out, rows, static_cast<Code>(e.extra));
+      const Code* next = others.data();
       for (std::size_t w = 0; w < words_for(rows, 1); ++w) {
         for (std::uint64_t left = words[w]; left != 0; left &= left - 1)
           out[w * 64 + static_cast<std::size_t>(std::countr_zero(left))] = *next++;
@@ -309,6 +316,27 @@ void Codes::decode(const Entry& e, std::size_t rows, std::uint64_t* out) const {
       return;
     }
   }
+}
+
+void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
+  check(block);
+  decode(entry(block), rows_in_block(block), out);
+}
+
+void Codes::decode_block(std::size_t block, std::uint32_t* out) const {
+  check(block);
+  decode(entry(block), rows_in_block(block), out);
+}
+
+Codes::Bounds Codes::bounds(std::size_t block) const {
+  check(block);
+  const Entry& e = entry(block);
+  const std::uint64_t all = std::numeric_limits<std::uint64_t>::max();
+  if (e.encoding == Encoding::delta) return {0, all};
+  const std::uint64_t span = e.bits == 64 ? all : (std::uint64_t{1} << e.bits) - 1;
+  const Bounds packed{e.base, e.base > all - span ? all : e.base + span};
+  return e.encoding == Encoding::frequent ? Bounds{std::min(packed.low, e.extra), std::max(packed.high, e.extra)}
+                                          : packed;
 }
 
 std::vector<std::uint64_t> Codes::decoded() const {

@@ -67,6 +67,14 @@ class Codes {
 
   // Decodes one block into `out`, which has room for its rows.
   void decode_block(std::size_t block, std::uint64_t* out) const;
+  // The same, where no code needs more than 32 bits.
+  void decode_block(std::size_t block, std::uint32_t* out) const;
+  // Codes between which those of a block lie; equal where the block holds one code alone.
+  struct Bounds {
+    std::uint64_t low = 0;
+    std::uint64_t high = 0;
+  };
+  Bounds bounds(std::size_t block) const;
   std::size_t rows_in_block(std::size_t block) const {
     return block + 1 < blocks() ? block_rows : count_ - block * block_rows;
   }
@@ -105,7 +113,8 @@ class Codes {
   static std::size_t payload_words(const Entry& entry, std::size_t rows);
   void check(std::size_t block) const;
   void check_now(std::size_t block) const;
-  void decode(const Entry& entry, std::size_t rows, std::uint64_t* out) const;
+  template <class Code>
+  void decode(const Entry& entry, std::size_t rows, Code* out) const;
 
   Bytes bytes_;
   std::uint64_t count_ = 0;

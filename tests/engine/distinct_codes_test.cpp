@@ -28,7 +28,7 @@ void add_random(std::mt19937_64& random, std::uint64_t null_code, std::size_t gr
   }
   const Vector* const inputs[] = {&codes};
   counts.grow(groups);
-  counts.add(selected, of, inputs);
+  counts.add({selected.size(), of.data(), selected.data(), false}, inputs);
 }
 
 void expect_equal(const Accumulator& counts, const Sets& sets) {

@@ -115,7 +115,7 @@ std::vector<std::string> by_hand(const Case& given, const language::Node& node) 
         return given.code[item] >= range.begin && given.code[item] < range.end;
       });
       const GroupIndex group = 0;
-      if (held) accumulator->add({&item, 1}, {&group, 1}, {&input, 1});
+      if (held) accumulator->add({1, &group, &item, true}, {&input, 1});
     }
     Vector out;
     out.reset(accumulator->repr(), 1);

@@ -1,0 +1,89 @@
+#include "engine/key_packer.h"
+
+#include <algorithm>
+
+namespace juniper::engine {
+
+KeyPacker::KeyPacker(const Program& program, const KeyLayout& layout, const std::vector<Program::StepIndex>& keys)
+    : layout_(layout) {
+  std::vector<std::vector<PackedKey>> tables;
+  for (std::size_t k = 0; k < keys.size(); ++k) {
+    const auto step = program.by_code(keys[k]);
+    if (!step) {
+      by_step_.push_back({keys[k], k});
+      continue;
+    }
+    if (!step->domain) {
+      by_code_.push_back({step->codes, false, k, {}, {}});
+      tables.emplace_back();
+      continue;
+    }
+    const std::size_t size = step->domain->size();
+    auto part = std::find_if(by_code_.begin(), by_code_.end(),
+                             [&](const ByCode& p) { return p.is_table && p.codes == step->codes; });
+    if (part == by_code_.end()) {
+      part = by_code_.insert(by_code_.end(), {step->codes, true, k, {}, {}});
+      tables.emplace_back(size, 0);
+    }
+    std::vector<PackedKey>& table = tables[static_cast<std::size_t>(part - by_code_.begin())];
+    for (std::size_t code = 0; code < size; ++code)
+      table[code] = layout.with(table[code], k, static_cast<std::uint64_t>(step->domain->narrow[code]));
+  }
+  for (std::size_t p = 0; p < by_code_.size(); ++p) {
+    if (layout.bits() <= 32) {
+      by_code_[p].table.assign(tables[p].begin(), tables[p].end());
+    } else {
+      by_code_[p].wide_table = std::move(tables[p]);
+    }
+  }
+}
+
+template <class Key>
+bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key* keys) const {
+  const std::size_t count = registers.count();
+  PackedKey constant = 0;
+  bool written = false;
+  const auto add = [&](const auto& key_of) {
+    if (written) {
+      for (std::size_t i = 0; i < count; ++i) keys[i] = static_cast<Key>(keys[i] | key_of(i));
+    } else {
+      for (std::size_t i = 0; i < count; ++i) keys[i] = key_of(i);
+    }
+    written = true;
+  };
+  for (const ByCode& part : by_code_) {
+    if (const auto code = program.constant_code(part.codes, registers)) {
+      constant |= part.of(layout_, *code);
+      continue;
+    }
+    const std::uint32_t* const codes = program.codes(part.codes, registers).data();
+    if (!part.is_table) {
+      add([&](std::size_t i) { return static_cast<Key>(layout_.with(0, part.column, codes[i])); });
+    } else if (part.wide_table.empty()) {
+      const std::uint32_t* const table = part.table.data();
+      add([&](std::size_t i) { return Key{table[codes[i]]}; });
+    } else {
+      add([&](std::size_t i) { return static_cast<Key>(part.wide_table[codes[i]]); });
+    }
+  }
+  for (const ByStep& part : by_step_) {
+    const std::int64_t* const codes = program.value(part.step, registers).narrow.data();
+    add([&](std::size_t i) {
+      return static_cast<Key>(layout_.with(0, part.column, static_cast<std::uint64_t>(codes[i])));
+    });
+  }
+  if (!written) {
+    keys[0] = static_cast<Key>(constant);
+    return true;
+  }
+  if (constant != 0) {
+    for (std::size_t i = 0; i < count; ++i) keys[i] = static_cast<Key>(keys[i] | static_cast<Key>(constant));
+  }
+  return false;
+}
+
+template bool KeyPacker::pack(const Program&, Program::Registers&, std::uint32_t*) const;
+template bool KeyPacker::pack(const Program&, Program::Registers&, std::uint64_t*) const;
+template bool KeyPacker::pack(const Program&, Program::Registers&, PackedKey*) const;
+
+}  // namespace juniper::engine

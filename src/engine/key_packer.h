@@ -1,0 +1,45 @@
+// The codes of a group's keys packed into one number, row by row. Keys behind the same link, or of the same column, are
+// packed once for each of its codes and looked up together.
+#pragma once
+
+#include <vector>
+
+#include "engine/program.h"
+#include "engine/scan.h"
+
+namespace juniper::engine {
+
+class KeyPacker {
+ public:
+  // `keys` are steps that hold the codes of the layout's columns.
+  KeyPacker(const Program& program, const KeyLayout& layout, const std::vector<Program::StepIndex>& keys);
+
+  // Writes the packed keys of the selected rows, which fit a Key. True if all of them are equal: then the first alone
+  // is written.
+  template <class Key>
+  bool pack(const Program& program, Program::Registers& registers, Key* keys) const;
+
+ private:
+  // What one row of codes adds.
+  struct ByCode {
+    Program::CodesIndex codes = 0;
+    bool is_table = false;
+    std::size_t column = 0;             // of the layout, whose code it is where there is no table
+    std::vector<std::uint32_t> table;   // by code; of up to 32 bits
+    std::vector<PackedKey> wide_table;  // instead, where a layout needs more
+    PackedKey of(const KeyLayout& layout, std::uint64_t code) const {
+      if (!is_table) return layout.with(0, column, code);
+      return table.empty() ? wide_table[code] : table[code];
+    }
+  };
+  struct ByStep {
+    Program::StepIndex step = 0;
+    std::size_t column = 0;
+  };
+
+  KeyLayout layout_;
+  std::vector<ByCode> by_code_;
+  std::vector<ByStep> by_step_;
+};
+
+}  // namespace juniper::engine
