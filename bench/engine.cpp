@@ -236,7 +236,11 @@ int main(int count, char** arguments) {
     if (!chosen.empty() && std::find(chosen.begin(), chosen.end(), query) == chosen.end()) continue;
     Measured m;
     m.query = query;
+    malloc_trim(0);
+    forget_peak();
+    const std::uint64_t before = memory("VmRSS:");
     const QueryResult answer = must(ask(dataset, {query}));
+    m.memory = memory("VmHWM:") - before;
     m.title = answer.title;
     compare(query, answer, peer.rows(sql.at(query)).rows);
     for (const ExplainStep& step : must(explain(dataset, {query})).steps) {
@@ -250,11 +254,7 @@ int main(int count, char** arguments) {
   for (int r = 0; r < repeats; ++r) {
     bandwidths.push_back(read_bandwidth());
     for (Measured& m : measured) {
-      malloc_trim(0);
-      forget_peak();
-      const std::uint64_t before = memory("VmRSS:");
       m.times.ours.push_back(bench::milliseconds_of([&] { must(ask(dataset, {m.query})); }));
-      m.memory = std::max(m.memory, memory("VmHWM:") - before);
       m.times.theirs.push_back(static_cast<double>(peer.run(sql.at(m.query))) / 1e6);
     }
   }

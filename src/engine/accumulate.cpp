@@ -10,6 +10,7 @@
 #include <set>
 
 #include "base/exact.h"
+#include "engine/grouped.h"
 
 namespace juniper::engine {
 
@@ -20,78 +21,6 @@ using language::Aggregate;
 // The type in which vectors hold values that are kept as T.
 template <class T>
 using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
-
-// What all accumulators do alike: which groups are poisoned, and the frame of `result`.
-template <class Group>
-class Grouped : public Accumulator {
- public:
-  void grow(std::size_t count) override {
-    if (count > groups_.size()) {
-      groups_.resize(count);
-      poisoned_.resize(count, 0);
-    }
-  }
-  void poison(GroupIndex group) override { poisoned_[group] = 1; }
-  void merge(const Accumulator& other, std::span<const GroupIndex> groups) override {
-    const auto& from = static_cast<const Grouped&>(other);
-    for (std::size_t i = 0; i < from.groups_.size(); ++i) {
-      poisoned_[groups[i]] = poisoned_[groups[i]] | from.poisoned_[i];
-      merge_group(groups_[groups[i]], from.groups_[i], groups[i]);
-    }
-  }
-  void merge_one(GroupIndex into, const Accumulator& other, GroupIndex group) override {
-    const auto& from = static_cast<const Grouped&>(other);
-    poisoned_[into] = poisoned_[into] | from.poisoned_[group];
-    merge_group(groups_[into], from.groups_[group], into);
-  }
-  void put(GroupIndex group, Vector& out, std::size_t row) const override {
-    if (group >= groups_.size()) {
-      finish(Group{}, out, row);
-    } else if (poisoned_[group] != 0) {
-      out.state[row] = State::overflow;
-    } else {
-      finish(groups_[group], out, row);
-    }
-  }
-
- protected:
-  virtual void merge_group(Group& into, const Group& from, GroupIndex group) = 0;
-  virtual void finish(const Group& group, Vector& out, std::size_t row) const = 0;
-
-  // Calls take(group, row, its index) for each row that holds a value.
-  template <class Take>
-  void each_value(const Added& added, const Vector& values, const Take& take) {
-    if (values.all_values) return each_row(added, take);
-    const State* const states = values.state.data();
-    for (std::size_t i = 0; i < added.count; ++i) {
-      const std::uint32_t row = added.row(i);
-      const GroupIndex group = added.group(i);
-      if (states[row] == State::value) {
-        take(groups_[group], row, group);
-      } else if (states[row] == State::overflow) {
-        poisoned_[group] = 1;
-      }
-    }
-  }
-  // The same for every row. One group is worked on where it is at hand.
-  template <class Take>
-  void each_row(const Added& added, const Take& take) {
-    if (added.count == 0) return;
-    const GroupIndex* const groups = added.groups;
-    if (added.one_group) {
-      Group group = std::move(groups_[groups[0]]);
-      for (std::size_t i = 0; i < added.count; ++i) take(group, added.row(i), groups[0]);
-      groups_[groups[0]] = std::move(group);
-    } else if (added.rows == nullptr) {
-      for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], static_cast<std::uint32_t>(i), groups[i]);
-    } else {
-      for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], added.rows[i], groups[i]);
-    }
-  }
-
-  std::vector<Group> groups_;
-  std::vector<std::uint8_t> poisoned_;
-};
 
 class Count final : public Grouped<std::uint64_t> {
  public:
@@ -108,6 +37,8 @@ class Count final : public Grouped<std::uint64_t> {
     if (added.count == 0) return;
     if (added.one_group) {
       groups_[added.groups[0]] += added.count;
+    } else if (added.rows_of_group != nullptr) {
+      for (std::size_t g = 0; g < groups_.size(); ++g) groups_[g] += added.rows_of_group[g];
     } else {
       for (std::size_t i = 0; i < added.count; ++i) ++groups_[added.groups[i]];
     }
@@ -126,22 +57,6 @@ struct WideSum {
   std::int64_t wraps = 0;
   std::uint64_t count = 0;
 };
-
-// The result of a sum or an average of exact numbers.
-void finish_sum(int128 sum, bool fits, std::uint64_t count, Type type, bool average, Vector& out, std::size_t row) {
-  if (count == 0) {
-    out.state[row] = State::null;
-  } else if (!fits || (type.kind == TypeKind::integer && !average && !base::fits_int64(sum))) {
-    out.state[row] = State::overflow;
-  } else if (!average) {
-    out.wide[row] = sum;
-  } else {
-    int128 scaled = 0;
-    out.real[row] = __builtin_mul_overflow(static_cast<int128>(count), base::power_of_ten(type.scale), &scaled)
-                        ? base::to_real(sum, type.scale) / static_cast<double>(count)
-                        : static_cast<double>(sum) / static_cast<double>(scaled);
-  }
-}
 
 class SumExact final : public Grouped<WideSum> {
  public:
@@ -192,6 +107,13 @@ class NarrowSum final : public Grouped<Sum64> {
 
   void add(const Added& added, Accumulator::Inputs inputs) override {
     const std::int64_t* const values = inputs[0]->narrow.data();
+    if (inputs[0]->all_values && added.rows_of_group != nullptr) {
+      add_to_few(
+          added, [&](std::size_t i) { return static_cast<std::uint64_t>(values[i]); },
+          [](Sum64& group, std::uint64_t sum) { group.sum += static_cast<std::int64_t>(sum); });
+      for (std::size_t g = 0; g < groups_.size(); ++g) groups_[g].count += added.rows_of_group[g];
+      return;
+    }
     each_value(added, *inputs[0], [&](Sum64& group, std::uint32_t row, GroupIndex) {
       group.sum += values[row];
       ++group.count;
@@ -703,6 +625,16 @@ std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
 }
 
 }  // namespace
+
+void Accumulator::add(const Added&, Inputs) {
+  assert(false);
+}
+void Accumulator::add_codes(const Added&, const std::uint32_t*) {
+  assert(false);
+}
+void Accumulator::merge_one(GroupIndex, const Accumulator&, GroupIndex) {
+  assert(false);
+}
 
 Vector Accumulator::result(std::span<const GroupIndex> at) const {
   Vector out;

@@ -18,6 +18,9 @@ struct Added {
   const GroupIndex* groups = nullptr;   // of each row, or the one of all
   const std::uint32_t* rows = nullptr;  // null: the rows are 0 to count - 1
   bool one_group = false;
+  // How many rows each group has, where there are up to `few_groups`, and the rows are 0 to count - 1; else null.
+  const std::uint32_t* rows_of_group = nullptr;
+  static constexpr std::size_t few_groups = 256;
 
   std::uint32_t row(std::size_t i) const { return rows == nullptr ? static_cast<std::uint32_t>(i) : rows[i]; }
   GroupIndex group(std::size_t i) const { return one_group ? groups[0] : groups[i]; }
@@ -36,15 +39,18 @@ class Accumulator {
   // Makes room for groups up to `count`.
   virtual void grow(std::size_t count) = 0;
   // Adds rows of the inputs to their groups.
-  virtual void add(const Added& added, Inputs inputs) = 0;
+  virtual void add(const Added& added, Inputs inputs);
+  // The same with codes of up to 32 bits, for those that are made for codes.
+  virtual void add_codes(const Added& added, const std::uint32_t* codes);
   // True if the result depends on the order in which rows are added, as sums of reals do.
   virtual bool is_ordered() const { return false; }
   // Marks groups whose value rests on something that overflowed.
   virtual void poison(GroupIndex group) = 0;
   // Adds group i of `other`, which is of the same kind, to group `groups[i]`.
   virtual void merge(const Accumulator& other, std::span<const GroupIndex> groups) = 0;
-  // Adds one group of `other` to one group. Not for those made for Merging::whole that count distinct values.
-  virtual void merge_one(GroupIndex into, const Accumulator& other, GroupIndex from) = 0;
+  // Adds one group of `other` to one group. Not for those made for codes, nor for those made for Merging::whole that
+  // count distinct values.
+  virtual void merge_one(GroupIndex into, const Accumulator& other, GroupIndex from);
   // The representation of results.
   virtual Repr repr() const = 0;
   // Puts the value of a group into `out`, which is of that representation; an index past the groups that are there

@@ -1,4 +1,6 @@
 // Aggregates over frames: see evaluator.h for the three ways.
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
@@ -17,14 +19,6 @@ namespace {
 constexpr GroupIndex no_group = 0xFFFFFFFF;
 // Pairs that are written out at a time.
 constexpr std::size_t most_pairs = std::size_t{1} << 21;
-
-struct HashKey {
-  std::size_t operator()(PackedKey key) const {
-    const auto low = static_cast<std::uint64_t>(key);
-    const auto high = static_cast<std::uint64_t>(key >> 64);
-    return boost::hash<std::pair<std::uint64_t, std::uint64_t>>()({low, high});
-  }
-};
 
 // The packed keys that the rows of a frame look for; nothing where no row has one of the codes.
 std::optional<PackedKey> wanted_key(const Access& access, const KeyLayout& layout, std::size_t row) {
@@ -288,10 +282,50 @@ ScanRequest Evaluator::request_of(const Node& node, const PlainRows& rows, const
   return request;
 }
 
+namespace {
+
+// What a scan asks for, as a text that is equal for equal requests; nothing where that can't be told.
+std::optional<std::string> text_of(const CheckedModel& model, const ScanRequest& request) {
+  std::string text = fmt::format("{} {}", request.table, static_cast<int>(request.merging));
+  const auto add_node = [&](const NodePtr& node) { text += "; " + (node ? canonical(model, node) : std::string()); };
+  const auto add_key = [&](const ScanKey& key) {
+    text += fmt::format("; {} {} {} {} {}", static_cast<int>(key.kind), key.column.column.table,
+                        key.column.column.column, fmt::join(key.column.path, " "), fmt::join(key.path, " "));
+    return key.kind != ScanKey::Kind::given;
+  };
+  for (const NodePtr& filter : request.filters) add_node(filter);
+  for (const ScanKey& key : request.keys) {
+    if (!add_key(key)) return std::nullopt;
+  }
+  for (const auto& grouping : request.groupings) text += fmt::format("; by {}", fmt::join(grouping, " "));
+  for (const ScanAggregate& aggregate : request.aggregates) {
+    const Node& node = *aggregate.node;
+    const bool is_quantile = node.aggregate == Aggregate::quantile;
+    text += fmt::format("; {} {}", static_cast<int>(node.aggregate), is_quantile ? node.literal.real() : 0.0);
+    for (const NodePtr& value : aggregate.values) add_node(value);
+    add_node(aggregate.where);
+    if (!aggregate.order.empty()) return std::nullopt;
+  }
+  return text;
+}
+
+}  // namespace
+
+// The same pass is made once for a question.
+std::shared_ptr<const ScanResult> Evaluator::scan_once(const ScanRequest& request) {
+  const auto text = text_of(model_, request);
+  if (text) {
+    if (const auto known = scans_.find(*text); known != scans_.end()) return known->second;
+  }
+  auto result = std::make_shared<const ScanResult>(scan(source_, request, threads_));
+  rows_scanned_ += source_.rows(request.table);
+  if (text) scans_.emplace(*text, result);
+  return result;
+}
+
 // One scan, grouped by what the frame's rows compare with.
 VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Access& access, ExplainStep& step) {
   const std::uint64_t table_rows = source_.rows(access.table);
-  rows_scanned_ += table_rows;
   if (access.range) {
     request.keys.push_back(access.range->key);
     step.bytes = bytes_read(request);
@@ -303,19 +337,20 @@ VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Acces
     }
     if (2 * combinations > table_rows) {
       step.rows_out = table_rows;
+      rows_scanned_ += table_rows;
       if (const VectorPtr values = ranged_rows(request, access)) return values;
     }
     request.merging = Merging::one_by_one;
   }
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
-  const ScanResult scanned = scan(source_, request, threads_);
+  const auto scanned = scan_once(request);
   step.bytes = bytes_read(request);
-  step.rows_out = scanned.groupings[0].keys.size();
-  if (scanned.filter_overflow) fail_filter(node.span);
-  const Groups& groups = scanned.groupings[0];
+  step.rows_out = scanned->groupings[0].keys.size();
+  if (scanned->filter_overflow) fail_filter(node.span);
+  const Groups& groups = scanned->groupings[0];
   if (access.range) return ranged_groups(request.aggregates[0], access, groups);
-  boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> index;
+  boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index;
   for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
   std::vector<GroupIndex> at(access.frame->rows, no_group);
   for (std::size_t i = 0; i < at.size(); ++i) {
@@ -351,7 +386,7 @@ class Partitions {
  private:
   bool direct_;
   unsigned bits_;
-  boost::unordered_flat_map<PackedKey, std::uint32_t, HashKey> numbers_;
+  boost::unordered_flat_map<PackedKey, std::uint32_t, HashPackedKey> numbers_;
 };
 
 // Completes a request whose items are there, with what the frame's rows ask for.

@@ -6,19 +6,26 @@
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cstring>
 #include <map>
+#include <optional>
 
 namespace juniper::engine {
-
-std::string bytes_of(const Combination& codes, const std::vector<std::uint32_t>& keys) {
-  std::string bytes(keys.size() * sizeof(std::uint64_t), '\0');
-  for (std::size_t i = 0; i < keys.size(); ++i)
-    std::memcpy(bytes.data() + i * sizeof(std::uint64_t), &codes[keys[i]], sizeof(std::uint64_t));
-  return bytes;
-}
 
 namespace {
 
 using language::Query;
+
+// The order of two values of a vector, of which nulls are the last.
+int compare_rows(const Vector& values, std::uint32_t a, std::uint32_t b) {
+  const bool null_a = values.state[a] != State::value;
+  const bool null_b = values.state[b] != State::value;
+  if (null_a || null_b) return static_cast<int>(null_a) - static_cast<int>(null_b);
+  int order = 0;
+  with_type(values.repr, [&](auto zero) {
+    const auto& of = values.of<decltype(zero)>();
+    order = of[a] < of[b] ? -1 : (of[b] < of[a] ? 1 : 0);
+  });
+  return order;
+}
 
 class Arrangement {
  public:
@@ -64,17 +71,25 @@ class Arrangement {
     return result;
   }
 
-  // What orders the codes of a `by` column: the column that it is sorted by, then its own values; nulls last.
-  std::vector<std::uint64_t> order_of_codes(std::uint32_t k, const std::vector<ArrangedLevel>& levels) const {
+  std::uint64_t code(const ArrangedLevel& level, std::uint32_t row, std::size_t k) const {
+    return level.codes[row * query_.by.size() + k];
+  }
+
+  // The places of a `by` column's codes in their order, where that is not the order of the codes themselves: by the
+  // column that it is sorted by, then by its own values; nulls last.
+  using Places = boost::unordered_flat_map<std::uint64_t, std::uint64_t>;
+  std::optional<Places> places_of_codes(std::uint32_t k, const std::vector<ArrangedLevel>& levels) const {
     const language::ColumnId id = query_.by[k].column.column;
     const store::Column& column = source_.column(id);
+    const auto& sorted_by = model_.column(id).sorted_by;
+    if (!sorted_by && column.layout != store::Layout::bits) return std::nullopt;
     std::vector<std::uint64_t> codes;
     for (const ArrangedLevel& level : levels) {
-      for (const ArrangedRow& row : level.rows) codes.push_back(row.codes[k]);
+      if (std::find(level.kept.begin(), level.kept.end(), k) == level.kept.end()) continue;
+      for (const std::uint32_t row : level.rows) codes.push_back(code(level, row, k));
     }
     std::sort(codes.begin(), codes.end());
     codes.erase(std::unique(codes.begin(), codes.end()), codes.end());
-    const auto& sorted_by = model_.column(id).sorted_by;
     std::map<std::uint64_t, Value> first;
     if (sorted_by) first = smallest_beside(column, source_.column({id.table, *sorted_by}), codes);
     std::stable_sort(codes.begin(), codes.end(), [&](std::uint64_t a, std::uint64_t b) {
@@ -83,7 +98,9 @@ class Arrangement {
       }
       return compare(column.value_of(a), column.value_of(b)) < 0;
     });
-    return codes;
+    Places places;
+    for (const std::uint64_t c : codes) places.emplace(c, places.size());
+    return places;
   }
 
   // For each of the codes, the smallest value of `other` in the rows where `column` has it.
@@ -101,42 +118,52 @@ class Arrangement {
   }
 
   void arrange(std::vector<ArrangedLevel>& levels, QueryResult& result) const {
-    // Ranks instead of codes, so that rows compare by numbers.
-    std::vector<boost::unordered_flat_map<std::uint64_t, std::uint64_t>> ranks(query_.by.size());
-    for (std::uint32_t k = 0; k < query_.by.size(); ++k) {
-      for (const std::uint64_t code : order_of_codes(k, levels)) ranks[k].emplace(code, ranks[k].size());
+    std::vector<std::optional<Places>> places;
+    for (std::uint32_t k = 0; k < query_.by.size(); ++k) places.push_back(places_of_codes(k, levels));
+    for (ArrangedLevel& level : levels) {
+      const auto compare_keys = [&](std::uint32_t a, std::uint32_t b, std::uint32_t k) {
+        const auto [x, y] = std::pair(code(level, a, k), code(level, b, k));
+        if (x == y) return 0;
+        const bool less = places[k] ? places[k]->at(x) < places[k]->at(y) : x < y;
+        return less ? -1 : 1;
+      };
+      const auto before = [&](std::uint32_t a, std::uint32_t b) {
+        for (const language::QuerySort& sort : query_.sort) {
+          const int order = compare_by(sort, level, a, b, compare_keys);
+          if (order != 0) return order < 0;
+        }
+        for (const std::uint32_t k : level.kept) {
+          if (const int order = compare_keys(a, b, k); order != 0) return order < 0;
+        }
+        return false;
+      };
+      // No two rows of a level are alike.
+      if (&level == &levels[0] && query_.limit && level.rows.size() > *query_.limit) {
+        const auto end = level.rows.begin() + static_cast<std::ptrdiff_t>(*query_.limit);
+        std::partial_sort(level.rows.begin(), end, level.rows.end(), before);
+        level.rows.erase(end, level.rows.end());
+      } else {
+        std::sort(level.rows.begin(), level.rows.end(), before);
+      }
     }
-    const auto compare_rows = [&](const ArrangedRow& a, const ArrangedRow& b) {
-      for (const language::QuerySort& sort : query_.sort) {
-        if (const int order = compare_by(sort, a, b, ranks); order != 0) return order < 0;
-      }
-      for (std::uint32_t k = 0; k < query_.by.size(); ++k) {
-        const auto [x, y] = std::pair(ranks[k].at(a.codes[k]), ranks[k].at(b.codes[k]));
-        if (x != y) return x < y;
-      }
-      return false;
-    };
-    for (ArrangedLevel& level : levels) std::stable_sort(level.rows.begin(), level.rows.end(), compare_rows);
-    if (query_.limit && levels[0].rows.size() > *query_.limit) levels[0].rows.resize(*query_.limit);
     interleave(levels, result);
   }
 
-  template <class Ranks>
-  int compare_by(const language::QuerySort& sort, const ArrangedRow& a, const ArrangedRow& b,
-                 const Ranks& ranks) const {
+  template <class CompareKeys>
+  int compare_by(const language::QuerySort& sort, const ArrangedLevel& level, std::uint32_t a, std::uint32_t b,
+                 const CompareKeys& compare_keys) const {
     int order = 0;
     bool null = false;
     if (sort.column < query_.by.size()) {
-      const std::uint64_t null_code = source_.column(query_.by[sort.column].column.column).null_code;
-      const auto [x, y] = std::pair(a.codes[sort.column], b.codes[sort.column]);
-      null = x == null_code || y == null_code;
-      const auto [p, q] = std::pair(ranks[sort.column].at(x), ranks[sort.column].at(y));
-      order = p < q ? -1 : (q < p ? 1 : 0);
+      const auto k = static_cast<std::uint32_t>(sort.column);
+      if (std::find(level.kept.begin(), level.kept.end(), k) == level.kept.end()) return 0;
+      const std::uint64_t null_code = source_.column(query_.by[k].column.column).null_code;
+      null = code(level, a, k) == null_code || code(level, b, k) == null_code;
+      order = compare_keys(a, b, k);
     } else {
-      const Value& x = a.shown[sort.column - query_.by.size()];
-      const Value& y = b.shown[sort.column - query_.by.size()];
-      null = x.is_null() || y.is_null();
-      order = compare(x, y);
+      const Vector& values = *level.shown[sort.column - query_.by.size()];
+      null = values.state[a] != State::value || values.state[b] != State::value;
+      order = compare_rows(values, a, b);
     }
     return sort.descending && !null ? -order : order;  // nulls come last either way
   }
@@ -148,21 +175,29 @@ class Arrangement {
       std::size_t after;  // position in the detail rows
       std::size_t kept;
       std::uint32_t level;
-      const ArrangedRow* row;
+      std::uint32_t row;
+    };
+    const auto bytes_of = [&](const ArrangedLevel& level, std::uint32_t row, const std::vector<std::uint32_t>& keys) {
+      std::string bytes(keys.size() * sizeof(std::uint64_t), '\0');
+      for (std::size_t i = 0; i < keys.size(); ++i) {
+        const std::uint64_t c = code(level, row, keys[i]);
+        std::memcpy(bytes.data() + i * sizeof(c), &c, sizeof(c));
+      }
+      return bytes;
     };
     std::vector<Placed> totals;
     for (std::uint32_t l = 1; l < levels.size(); ++l) {
       boost::unordered_flat_map<std::string, std::size_t> last;
       bool together = !levels[l].kept.empty();
       for (std::size_t i = 0; i < levels[0].rows.size(); ++i) {
-        const auto [at, fresh] = last.try_emplace(bytes_of(levels[0].rows[i].codes, levels[l].kept), i);
+        const auto [at, fresh] = last.try_emplace(bytes_of(levels[0], levels[0].rows[i], levels[l].kept), i);
         together = together && (fresh || at->second + 1 == i);
         at->second = i;
       }
-      for (const ArrangedRow& row : levels[l].rows) {
-        const auto at = last.find(bytes_of(row.codes, levels[l].kept));
+      for (const std::uint32_t row : levels[l].rows) {
+        const auto at = last.find(bytes_of(levels[l], row, levels[l].kept));
         totals.push_back(
-            {at == last.end() || !together ? levels[0].rows.size() : at->second, levels[l].kept.size(), l, &row});
+            {at == last.end() || !together ? levels[0].rows.size() : at->second, levels[l].kept.size(), l, row});
       }
     }
     std::stable_sort(totals.begin(), totals.end(), [](const Placed& a, const Placed& b) {
@@ -172,16 +207,16 @@ class Arrangement {
     for (std::size_t i = 0; i <= levels[0].rows.size(); ++i) {
       if (i < levels[0].rows.size()) append(levels[0], levels[0].rows[i], 0, result);
       for (; next < totals.size() && totals[next].after == i; ++next)
-        append(levels[totals[next].level], *totals[next].row, totals[next].level, result);
+        append(levels[totals[next].level], totals[next].row, totals[next].level, result);
     }
   }
 
-  void append(const ArrangedLevel& level, const ArrangedRow& detail, std::uint32_t number, QueryResult& result) const {
+  void append(const ArrangedLevel& level, std::uint32_t from, std::uint32_t number, QueryResult& result) const {
     ResultRow row;
     row.level = number;
     row.cells.resize(query_.by.size());
-    for (const std::uint32_t k : level.kept) row.cells[k] = key_value(k, detail.codes[k]);
-    row.cells.insert(row.cells.end(), detail.shown.begin(), detail.shown.end());
+    for (const std::uint32_t k : level.kept) row.cells[k] = key_value(k, code(level, from, k));
+    for (const VectorPtr& shown : level.shown) row.cells.push_back(shown->value_at(from));
     result.rows.push_back(std::move(row));
   }
 
@@ -197,7 +232,7 @@ QueryResult arrange(const Source& source, const Query& query, std::vector<Arrang
 }
 
 Diagnostics overflow_error(const Source& source, const Query& query, const language::QueryShow& item,
-                           const Combination& codes, const std::vector<std::uint32_t>& kept) {
+                           std::span<const std::uint64_t> codes, const std::vector<std::uint32_t>& kept) {
   std::string group;
   for (const std::uint32_t k : kept) {
     const store::Column& column = source.column(query.by[k].column.column);

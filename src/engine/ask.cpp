@@ -18,7 +18,8 @@ namespace juniper {
 namespace engine {
 
 Source source_of(const Dataset& dataset) {
-  return {dataset.model().checked(), dataset.store(), Setting{dataset.options().today.value_or(0)}};
+  return {dataset.model().checked(), dataset.store(), Setting{dataset.options().today.value_or(0)},
+          dataset.options().threads};
 }
 
 namespace {
@@ -96,7 +97,8 @@ Result<Explanation> explain(const Dataset& dataset, const Question& question) {
   return base::guarded([&]() -> Result<Explanation> {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
-    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting,
+                                dataset.options().threads};
     return engine::explain_query(source, prepared->query, dataset.options().threads);
   });
 }
@@ -105,7 +107,8 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
   return base::guarded([&]() -> Result<QueryResult> {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
-    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting};
+    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting,
+                                dataset.options().threads};
     auto result = question.plan == Plan::naive ? engine::run_query_naively(source, prepared->query)
                                                : engine::run_query(source, prepared->query, dataset.options().threads);
     if (result) result->warnings = prepared->warnings;

@@ -3,9 +3,7 @@
 #include <algorithm>
 #include <bit>
 #include <boost/unordered/unordered_flat_set.hpp>
-#include <cassert>
 #include <limits>
-#include <numeric>
 
 namespace juniper::engine {
 
@@ -34,16 +32,23 @@ class DistinctCodes final : public Accumulator {
     }
   }
 
-  void add(const Added& added, Inputs inputs) override {
-    const std::int64_t* const codes = inputs[0]->narrow.data();
-    for (std::size_t i = 0; i < added.count; ++i) {
-      const auto code = static_cast<std::uint64_t>(codes[added.row(i)]);
-      if (code == null_code_) continue;
-      if (is_hashed_) {
-        insert(added.group(i), code);
-      } else {
-        bits_[added.group(i) * words_ + code / 64] |= std::uint64_t{1} << code % 64;
+  // The bit of null is set as well, and not counted.
+  void add_codes(const Added& added, const std::uint32_t* codes) override {
+    if (is_hashed_) {
+      for (std::size_t i = 0; i < added.count; ++i) {
+        const std::uint32_t code = codes[added.row(i)];
+        if (code != null_code_) insert(added.group(i), code);
       }
+      return;
+    }
+    std::uint64_t* const bits = bits_.data();
+    const auto set = [&](std::size_t group, std::uint32_t code) {
+      bits[group * words_ + code / 64] |= std::uint64_t{1} << code % 64;
+    };
+    if (added.one_group && added.rows == nullptr) {
+      for (std::size_t i = 0; i < added.count; ++i) set(added.groups[0], codes[i]);
+    } else {
+      for (std::size_t i = 0; i < added.count; ++i) set(added.group(i), codes[added.row(i)]);
     }
   }
 
@@ -70,8 +75,6 @@ class DistinctCodes final : public Accumulator {
     }
   }
 
-  void merge_one(GroupIndex, const Accumulator&, GroupIndex) override { assert(false); }
-
   Repr repr() const override { return Repr::narrow; }
 
   void put(GroupIndex group, Vector& out, std::size_t row) const override {
@@ -80,12 +83,7 @@ class DistinctCodes final : public Accumulator {
     } else if (poisoned_[group] != 0) {
       out.state[row] = State::overflow;
     } else {
-      out.narrow[row] =
-          is_hashed_ ? counts_[group]
-                     : std::transform_reduce(bits_.begin() + static_cast<std::ptrdiff_t>(group * words_),
-                                             bits_.begin() + static_cast<std::ptrdiff_t>((group + 1) * words_),
-                                             std::int64_t{0}, std::plus<>(),
-                                             [](std::uint64_t word) { return std::int64_t{std::popcount(word)}; });
+      out.narrow[row] = is_hashed_ ? counts_[group] : counted(group);
     }
   }
 
@@ -96,7 +94,14 @@ class DistinctCodes final : public Accumulator {
   void insert(GroupIndex group, std::uint64_t code) {
     if (seen_.insert(std::uint64_t{group} << code_bits_ | code).second) ++counts_[group];
   }
+  std::int64_t counted(GroupIndex group) const {
+    const std::uint64_t* const words = bits_.data() + group * words_;
+    std::int64_t count = 0;
+    for (std::size_t w = 0; w < words_; ++w) count += std::popcount(words[w]);
+    return count - static_cast<std::int64_t>(words[null_code_ / 64] >> null_code_ % 64 & 1);
+  }
   void insert_bits(GroupIndex group, std::size_t word_index, std::uint64_t word) {
+    if (word_index == null_code_ / 64) word &= ~(std::uint64_t{1} << null_code_ % 64);
     for (; word != 0; word &= word - 1) insert(group, word_index * 64 + static_cast<unsigned>(std::countr_zero(word)));
   }
 

@@ -15,8 +15,7 @@ namespace juniper::engine {
 // True if pairs of a group and a code up to `null_code` fit the numbers that they are packed into.
 bool counts_by_codes(std::uint64_t null_code);
 
-// Counts the distinct codes other than `null_code`, the largest, of its one input: codes as narrow numbers. Not merged
-// one by one.
+// Counts the distinct codes other than `null_code`, the largest. It takes codes, and is not merged one by one.
 std::unique_ptr<Accumulator> make_distinct_codes(std::uint64_t null_code);
 
 }  // namespace juniper::engine

@@ -26,6 +26,18 @@ bool Evaluator::is_leaf(const Node& node) {
   }
 }
 
+bool Evaluator::is_order_told(const Node& aggregate) {
+  switch (aggregate.aggregate) {
+    case Aggregate::rank:
+    case Aggregate::first:
+    case Aggregate::last:
+    case Aggregate::list:
+      return true;
+    default:
+      return false;
+  }
+}
+
 void Evaluator::fail(Span span, std::string code, std::string message, std::string suggestion) const {
   throw Failed{
       {model_.sources.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion))}};

@@ -100,6 +100,9 @@ class Evaluator {
   // The encoded bytes of what expressions over a table's rows read.
   std::uint64_t bytes_read(const ScanRequest& request) const;
 
+  // True for aggregates that look at the order of their rows, which a scan can't tell by itself.
+  static bool is_order_told(const language::Node& aggregate);
+
   // True for parts of expressions that are evaluated apart from the kernels.
   static bool is_leaf(const language::Node& node);
 
@@ -194,7 +197,7 @@ class Evaluator {
   FramePtr extended(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr ordered(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
-  FramePtr scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame);
+  FramePtr scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame, const SlicePtr& slice);
   FramePtr written_groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr members(const RowSetPtr& set, const FramePtr& frame);
   FramePtr named(const RowSetPtr& set, const FramePtr& frame);
@@ -209,6 +212,7 @@ class Evaluator {
   static bool is_of_rows(const NodePtr& node, const RowSetPtr& set);
   bool is_alike(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   ScanRequest request_of(const language::Node& node, const PlainRows& rows, const Access& access);
+  std::shared_ptr<const ScanResult> scan_once(const ScanRequest& request);
   VectorPtr scanned(const language::Node& node, ScanRequest& request, const Access& access, ExplainStep& step);
   VectorPtr ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups);
   VectorPtr ranged_rows(const ScanRequest& request, const Access& access);
@@ -228,6 +232,7 @@ class Evaluator {
   VariableId next_name_ = 1U << 30;                // above those of any model
   std::deque<std::unique_ptr<Program>> programs_;  // that own texts which vectors view
   std::map<std::pair<TableIndex, std::string>, std::unique_ptr<Encoding>> encodings_;
+  std::map<std::string, std::shared_ptr<const ScanResult>> scans_;  // by what they ask for
   std::map<TableIndex, std::vector<std::uint32_t>> row_orders_;
   std::map<std::pair<language::ColumnId, std::vector<language::LinkIndex>>, SharedCodes> codes_;
 };

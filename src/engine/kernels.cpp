@@ -5,6 +5,7 @@
 #include <utf8.h>
 
 #include <algorithm>
+#include <bit>
 #include <cmath>
 #include <functional>
 
@@ -27,6 +28,10 @@ template <class A, class R, class F>
 void map(const Vector& a, Vector& out, const F& f) {
   const auto& from = a.of<A>();
   auto& to = out.of<R>();
+  if (a.all_values) {
+    for (std::size_t i = 0; i < out.size(); ++i) out.state[i] = f(from[i], to[i]);
+    return;
+  }
   for (std::size_t i = 0; i < out.size(); ++i) {
     out.state[i] = a.state[i] == State::value ? f(from[i], to[i]) : a.state[i];
   }
@@ -37,10 +42,22 @@ void map(const Vector& a, const Vector& b, Vector& out, const F& f) {
   const auto& left = a.of<A>();
   const auto& right = b.of<B>();
   auto& to = out.of<R>();
+  if (a.all_values && b.all_values) {
+    for (std::size_t i = 0; i < out.size(); ++i) out.state[i] = f(left[i], right[i], to[i]);
+    return;
+  }
   for (std::size_t i = 0; i < out.size(); ++i) {
     const State state = std::max(a.state[i], b.state[i]);
     out.state[i] = state == State::value ? f(left[i], right[i], to[i]) : state;
   }
+}
+
+// True if all numbers are whole ones that doubles hold exactly, so that one division rounds once.
+bool fits_doubles(const Vector& a) {
+  constexpr std::uint64_t limit = std::uint64_t{1} << 53;
+  std::uint64_t beyond = 0;
+  for (const std::int64_t x : a.narrow) beyond |= static_cast<std::uint64_t>(x) + limit > 2 * limit ? 1 : 0;
+  return beyond == 0;
 }
 
 State valid(bool fits) {
@@ -188,18 +205,36 @@ void in_list(const Inputs& in, Vector& out) {
   });
 }
 
+// One of two values, without a branch that nothing could foresee.
+template <class T>
+T either(bool first, const T& a, const T& b) {
+  if constexpr (std::is_same_v<T, double>) {
+    return std::bit_cast<double>(either(first, std::bit_cast<std::uint64_t>(a), std::bit_cast<std::uint64_t>(b)));
+  } else if constexpr (std::is_same_v<T, std::string_view>) {
+    return first ? a : b;
+  } else {
+    const T mask = static_cast<T>(-static_cast<T>(first));
+    return static_cast<T>((a & mask) | (b & ~mask));
+  }
+}
+
 // `and` and `or` differ in the value that decides alone.
 void combine(const Vector& a, const Vector& b, Vector& out, bool deciding) {
+  if (a.all_values && b.all_values) {
+    // Booleans are 0 and 1.
+    for (std::size_t i = 0; i < out.size(); ++i)
+      out.narrow[i] = deciding ? a.narrow[i] | b.narrow[i] : a.narrow[i] & b.narrow[i];
+    return;
+  }
+  const std::int64_t wanted = deciding ? 1 : 0;
   for (std::size_t i = 0; i < out.size(); ++i) {
-    const auto decides = [&](const Vector& v) { return v.state[i] == State::value && (v.narrow[i] != 0) == deciding; };
-    if (decides(a) || decides(b)) {
-      out.narrow[i] = deciding ? 1 : 0;
-    } else if (a.state[i] == State::overflow || b.state[i] == State::overflow) {
-      out.state[i] = State::overflow;
-    } else {
-      out.state[i] = std::max(a.state[i], b.state[i]);
-      out.narrow[i] = deciding ? 0 : 1;
-    }
+    const auto decides = [&](const Vector& v) { return (v.state[i] == State::value) & (v.narrow[i] == wanted); };
+    const bool decided = decides(a) | decides(b);
+    const bool overflow = (a.state[i] == State::overflow) | (b.state[i] == State::overflow);
+    const auto larger = static_cast<std::uint8_t>(std::max(a.state[i], b.state[i]));
+    const std::uint8_t open = either(overflow, static_cast<std::uint8_t>(State::overflow), larger);
+    out.state[i] = static_cast<State>(either(decided, static_cast<std::uint8_t>(State::value), open));
+    out.narrow[i] = either(decided, wanted, 1 - wanted);
   }
 }
 
@@ -219,20 +254,56 @@ void own_texts(Vector& out) {
   }
 }
 
+// Where `choose(i)`, what another vector holds.
+template <class Choose>
+void replace_where(const Vector& from, Vector& out, const Choose& choose) {
+  with_type(out.repr, [&](auto zero) {
+    using T = decltype(zero);
+    const T* const values = from.of<T>().data();
+    T* const to = out.of<T>().data();
+    for (std::size_t i = 0; i < out.size(); ++i) to[i] = either(choose(i), values[i], to[i]);
+  });
+  const auto* const states = reinterpret_cast<const std::uint8_t*>(from.state.data());
+  auto* const to = reinterpret_cast<std::uint8_t*>(out.state.data());
+  for (std::size_t i = 0; i < out.size(); ++i) to[i] = either(choose(i), states[i], to[i]);
+}
+
+void copy_all(const Vector& from, Vector& out) {
+  with_type(out.repr, [&](auto zero) {
+    using T = decltype(zero);
+    std::copy_n(from.of<T>().begin(), out.size(), out.of<T>().begin());
+  });
+  out.state = from.state;
+}
+
+// The first condition that holds decides, so that the last ones are looked at first.
 void cases(const Inputs& in, Vector& out) {
-  for (std::size_t i = 0; i < out.size(); ++i) {
-    std::size_t branch = 0;
-    while (branch + 1 < in.size() && in[branch]->state[i] != State::overflow && !in[branch]->is_true(i)) branch += 2;
-    if (branch + 1 < in.size() && in[branch]->state[i] == State::overflow) {
-      out.state[i] = State::overflow;
-    } else {
-      take(*in[branch + 1 < in.size() ? branch + 1 : branch], i, out);
+  copy_all(*in.back(), out);
+  for (std::size_t branch = in.size() - 1; branch >= 2; branch -= 2) {
+    const Vector& condition = *in[branch - 2];
+    const std::int64_t* const holds = condition.narrow.data();
+    if (condition.all_values) {
+      replace_where(*in[branch - 1], out, [=](std::size_t i) { return holds[i] != 0; });
+      continue;
     }
+    replace_where(*in[branch - 1], out, [&](std::size_t i) { return condition.is_true(i); });
+    for (std::size_t i = 0; i < out.size(); ++i)
+      out.state[i] = condition.state[i] == State::overflow ? State::overflow : out.state[i];
   }
   own_texts(out);
 }
 
-// least, greatest (nulls do not count) and coalesce.
+// The first that is not null, so that the last ones are looked at first.
+void coalesce(const Inputs& in, Vector& out) {
+  copy_all(*in.back(), out);
+  for (std::size_t i = in.size() - 1; i-- > 0;) {
+    const State* const states = in[i]->state.data();
+    replace_where(*in[i], out, [=](std::size_t row) { return states[row] != State::null; });
+  }
+  own_texts(out);
+}
+
+// least and greatest; nulls do not count.
 void pick(const Inputs& in, Vector& out, Function function) {
   with_type(out.repr, [&](auto zero) {
     using T = decltype(zero);
@@ -242,7 +313,6 @@ void pick(const Inputs& in, Vector& out, Function function) {
         if (candidate->state[i] == State::null) continue;
         if (best == nullptr) {
           best = candidate;
-          if (function == Function::coalesce) break;
         } else if (candidate->state[i] == State::overflow || best->state[i] == State::overflow) {
           if (candidate->state[i] == State::overflow) best = candidate;
         } else if (const T& x = candidate->of<T>()[i], &y = best->of<T>()[i];
@@ -555,8 +625,9 @@ void call(const Node& node, const Inputs& in, const Setting& setting, Vector& ou
   switch (node.function) {
     case Function::least:
     case Function::greatest:
-    case Function::coalesce:
       return pick(in, out, node.function);
+    case Function::coalesce:
+      return coalesce(in, out);
     case Function::power:
       return map<double, double, double>(*in[0], *in[1], out, [](double a, double b, double& r) {
         r = std::pow(a, b);
@@ -721,6 +792,12 @@ void apply(const Node& node, const Inputs& in, const Setting& setting, Vector& o
     }
     case Op::to_real: {
       const int scale = node.children[0]->type.scale;
+      if (in[0]->repr == Repr::narrow && fits_doubles(*in[0])) {
+        const double divisor = static_cast<double>(base::power_of_ten(scale));
+        for (std::size_t i = 0; i < out.size(); ++i) out.real[i] = static_cast<double>(in[0]->narrow[i]) / divisor;
+        out.state = in[0]->state;
+        return;
+      }
       with_type(in[0]->repr, [&](auto zero) {
         using T = decltype(zero);
         if constexpr (!std::is_same_v<T, std::string_view>) {

@@ -6,34 +6,32 @@ namespace juniper::engine {
 
 KeyPacker::KeyPacker(const Program& program, const KeyLayout& layout, const std::vector<Program::StepIndex>& keys)
     : layout_(layout) {
-  std::vector<std::vector<PackedKey>> tables;
   for (std::size_t k = 0; k < keys.size(); ++k) {
     const auto step = program.by_code(keys[k]);
     if (!step) {
       by_step_.push_back({keys[k], k});
       continue;
     }
-    if (!step->domain) {
+    if (!step->domain && !step->table) {
       by_code_.push_back({step->codes, false, k, {}, {}});
-      tables.emplace_back();
       continue;
     }
-    const std::size_t size = step->domain->size();
+    const std::size_t size = step->domain ? step->domain->size() : step->table->size();
     auto part = std::find_if(by_code_.begin(), by_code_.end(),
                              [&](const ByCode& p) { return p.is_table && p.codes == step->codes; });
-    if (part == by_code_.end()) {
-      part = by_code_.insert(by_code_.end(), {step->codes, true, k, {}, {}});
-      tables.emplace_back(size, 0);
-    }
-    std::vector<PackedKey>& table = tables[static_cast<std::size_t>(part - by_code_.begin())];
-    for (std::size_t code = 0; code < size; ++code)
-      table[code] = layout.with(table[code], k, static_cast<std::uint64_t>(step->domain->narrow[code]));
-  }
-  for (std::size_t p = 0; p < by_code_.size(); ++p) {
+    if (part == by_code_.end()) part = by_code_.insert(by_code_.end(), {step->codes, true, k, {}, {}});
+    const auto add = [&](auto& table) {
+      table.resize(size, 0);
+      for (std::size_t code = 0; code < size; ++code) {
+        const std::uint64_t of_key =
+            step->domain ? static_cast<std::uint64_t>(step->domain->narrow[code]) : (*step->table)[code];
+        table[code] = static_cast<std::decay_t<decltype(table[code])>>(layout.with(table[code], k, of_key));
+      }
+    };
     if (layout.bits() <= 32) {
-      by_code_[p].table.assign(tables[p].begin(), tables[p].end());
+      add(part->table);
     } else {
-      by_code_[p].wide_table = std::move(tables[p]);
+      add(part->wide_table);
     }
   }
 }
@@ -80,6 +78,14 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
     for (std::size_t i = 0; i < count; ++i) keys[i] = static_cast<Key>(keys[i] | static_cast<Key>(constant));
   }
   return false;
+}
+
+const std::uint32_t* KeyPacker::codes(const Program& program, Program::Registers& registers,
+                                      std::vector<std::uint32_t>& room) const {
+  if (by_step_.empty() && !by_code_[0].is_table) return program.codes(by_code_[0].codes, registers).data();
+  room.resize(std::max<std::size_t>(registers.count(), 1));
+  if (pack(program, registers, room.data())) std::fill(room.begin(), room.end(), room[0]);
+  return room.data();
 }
 
 template bool KeyPacker::pack(const Program&, Program::Registers&, std::uint32_t*) const;

@@ -18,6 +18,9 @@ class KeyPacker {
   // is written.
   template <class Key>
   bool pack(const Program& program, Program::Registers& registers, Key* keys) const;
+  // The codes of one key of up to 32 bits for the selected rows: as the program has them, or in `room`.
+  const std::uint32_t* codes(const Program& program, Program::Registers& registers,
+                             std::vector<std::uint32_t>& room) const;
 
  private:
   // What one row of codes adds.

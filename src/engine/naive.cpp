@@ -682,11 +682,10 @@ class NaiveQuery {
 
   QueryResult run() {
     const auto begin = std::chrono::steady_clock::now();
-    std::vector<ArrangedLevel> levels;
-    std::vector<std::uint32_t> all(query_.by.size());
-    for (std::uint32_t k = 0; k < all.size(); ++k) all[k] = k;
-    levels.push_back({all, rows(all)});
-    for (const auto& kept : query_.totals) levels.push_back({kept, rows(kept)});
+    std::vector<ArrangedLevel> levels(1 + query_.totals.size());
+    for (std::uint32_t k = 0; k < query_.by.size(); ++k) levels[0].kept.push_back(k);
+    for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
+    for (ArrangedLevel& level : levels) add_rows(level);
     QueryResult result = arrange(source_, query_, std::move(levels));
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     return result;
@@ -701,7 +700,8 @@ class NaiveQuery {
     return slice;
   }
 
-  std::vector<ArrangedRow> rows(const std::vector<std::uint32_t>& kept) {
+  void add_rows(ArrangedLevel& level) {
+    const std::vector<std::uint32_t>& kept = level.kept;
     std::vector<std::vector<Value>> combinations;
     if (kept.empty()) combinations.emplace_back(query_.by.size());
     for (const auto& [table, roles] : query_.sources) {
@@ -721,16 +721,29 @@ class NaiveQuery {
     };
     std::sort(combinations.begin(), combinations.end(), before);
     combinations.erase(std::unique(combinations.begin(), combinations.end()), combinations.end());
-    std::vector<ArrangedRow> made;
-    const bool detail = kept.size() == query_.by.size();
-    for (auto& keys : combinations) {
-      if (auto row = shown(keys, kept, detail)) made.push_back(std::move(*row));
+    std::vector<std::shared_ptr<Vector>> columns;
+    for (const QueryShow& item : query_.show) {
+      columns.push_back(std::make_shared<Vector>());
+      const TypeKind kind = item.expression->type.kind;
+      columns.back()->reset(kind == TypeKind::real ? Repr::real : (kind == TypeKind::text ? Repr::text : Repr::wide),
+                            combinations.size());
     }
-    return made;
+    const bool detail = kept.size() == query_.by.size();
+    for (std::uint32_t i = 0; i < combinations.size(); ++i) {
+      const std::vector<Value>& keys = combinations[i];
+      std::vector<std::uint64_t> codes(query_.by.size(), 0);
+      for (const std::uint32_t k : kept) codes[k] = *source_.column(query_.by[k].column.column).code_of(keys[k]);
+      level.codes.insert(level.codes.end(), codes.begin(), codes.end());
+      const auto row = shown(keys, codes, kept, detail);
+      if (!row) continue;
+      level.rows.push_back(i);
+      for (std::size_t c = 0; c < columns.size(); ++c) columns[c]->set(i, (*row)[c]);
+    }
+    level.shown.assign(columns.begin(), columns.end());
   }
 
-  std::optional<ArrangedRow> shown(const std::vector<Value>& keys, const std::vector<std::uint32_t>& kept,
-                                   bool detail) {
+  std::optional<std::vector<Value>> shown(const std::vector<Value>& keys, const std::vector<std::uint64_t>& codes,
+                                          const std::vector<std::uint32_t>& kept, bool detail) {
     Scope scope;
     scope.slice = filters();
     for (const std::uint32_t k : kept) {
@@ -742,16 +755,15 @@ class NaiveQuery {
       held.key = keys[k];
       scope.slice.predicates.push_back(std::move(held));
     }
-    ArrangedRow row{Combination(keys.size()), {}};
-    for (const std::uint32_t k : kept) row.codes[k] = *source_.column(query_.by[k].column.column).code_of(keys[k]);
+    std::vector<Value> row;
     bool any = false;
     for (const QueryShow& item : query_.show) {
       const Cell cell = naive_.value(item.expression, scope);
       const bool too_large = item.expression->type.kind == TypeKind::integer && !cell.value.is_null() &&
                              !base::fits_int64(cell.value.exact());
-      if (cell.overflow || too_large) throw Failed{overflow_error(source_, query_, item, row.codes, kept)};
+      if (cell.overflow || too_large) throw Failed{overflow_error(source_, query_, item, codes, kept)};
       any = any || !cell.value.is_null();
-      row.shown.push_back(cell.value);
+      row.push_back(cell.value);
     }
     if (!any && !query_.by.empty() && !kept.empty() && !query_.keep_empty) return std::nullopt;
     if (detail && query_.having) {

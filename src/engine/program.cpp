@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <limits>
 #include <numeric>
 #include <set>
@@ -21,6 +22,8 @@ using language::Function;
 using language::Node;
 using language::NodePtr;
 using language::Op;
+
+constexpr std::uint64_t most_narrow = std::numeric_limits<std::uint32_t>::max();
 
 Repr repr_of(Type type, bool fits_narrow) {
   switch (type.kind) {
@@ -164,7 +167,7 @@ Program::StepIndex Program::push(std::string key, Step step) {
 Program::CodesIndex Program::add_codes(const store::Codes& codes, std::uint64_t last) {
   const auto known = std::find_if(codes_.begin(), codes_.end(), [&](const ReadCodes& c) { return c.codes == &codes; });
   const auto index = static_cast<CodesIndex>(known - codes_.begin());
-  if (known == codes_.end()) codes_.push_back({&codes, last > std::numeric_limits<std::uint32_t>::max()});
+  if (known == codes_.end()) codes_.push_back({&codes, last, last > most_narrow});
   return index;
 }
 
@@ -202,6 +205,50 @@ Program::StepIndex Program::add(const NodePtr& node) {
     }
   }
   return node->op == Op::column ? add_leaf(node, key) : add_operation(node, key);
+}
+
+std::optional<Program::Truth> Program::add_truth(const NodePtr& condition) {
+  const std::vector<ColumnRef> refs = language::column_refs(condition);
+  if (refs.empty()) return std::nullopt;
+  const auto truth_of = [](const Vector& domain) -> std::optional<std::vector<std::uint8_t>> {
+    std::vector<std::uint8_t> passes(domain.size());
+    for (std::size_t i = 0; i < passes.size(); ++i) {
+      if (domain.state[i] == State::overflow) return std::nullopt;
+      passes[i] = domain.is_true(i) ? 1 : 0;
+    }
+    return passes;
+  };
+  if (refs.front().path.empty()) {
+    const auto step = by_code(add(condition));
+    if (!step || !step->domain) return std::nullopt;
+    auto passes = truth_of(*step->domain);
+    return passes ? std::optional(Truth{step->codes, std::move(*passes)}) : std::nullopt;
+  }
+  // What holds behind a link is found by the codes there, and told for each row that the link leads to.
+  const language::LinkIndex first = refs.front().path.front();
+  if (std::any_of(refs.begin(), refs.end(),
+                  [&](const ColumnRef& r) { return r.path.empty() || r.path.front() != first; }))
+    return std::nullopt;
+  const store::StoredLink& link = source_.link(first);
+  if (link.no_row > most_narrow) return std::nullopt;
+  Program behind(source_, source_.model.links[first].to.table);
+  const NodePtr there = behind_link(condition, source_.model);
+  std::vector<std::uint8_t> passes(behind.rows() + 1);
+  if (const auto truth = behind.add_truth(there)) {
+    base::parallel_for(behind.blocks(), source_.threads, [&](std::size_t block) {
+      std::array<std::uint32_t, store::block_rows> codes;
+      const store::Codes& stored = *behind.codes_[truth->codes].codes;
+      stored.decode_block(block, codes.data());
+      for (std::size_t i = 0; i < stored.rows_in_block(block); ++i)
+        passes[block * store::block_rows + i] = truth->passes[codes[i]];
+    });
+    passes.back() = truth->passes.back();
+  } else {
+    auto found = truth_of(behind.evaluate_with_none(behind.add(there)));
+    if (!found) return std::nullopt;
+    passes = std::move(*found);
+  }
+  return Truth{add_codes(link.rows, link.no_row), std::move(passes)};
 }
 
 Program::StepIndex Program::add_constant(const NodePtr& node, const std::string& key) {
@@ -295,11 +342,13 @@ Program::StepIndex Program::add_code(const ColumnRef& ref) {
     step.codes = add_codes(step.column->codes, step.column->null_code);
     return push(key, std::move(step));
   }
+  const store::Column& column = source_.column(ref.column);
   const language::TableIndex table = source_.model.links[ref.path.front()].to.table;
+  if (column.null_code <= most_narrow) return push_far_code(std::move(key), ref.path, &column);
   Program& behind = inner(Program(source_, table));
   const StepIndex result = behind.add_code({table, {ref.path.begin() + 1, ref.path.end()}, ref.column});
   Vector domain = behind.evaluate_with_none(result);
-  domain.narrow.back() = static_cast<std::int64_t>(source_.column(ref.column).null_code);
+  domain.narrow.back() = static_cast<std::int64_t>(column.null_code);
   domain.state.back() = State::value;
   step.kind = Kind::looked_up;
   step.domain = std::make_shared<const Vector>(std::move(domain));
@@ -312,22 +361,42 @@ Program::StepIndex Program::add_row(const std::vector<language::LinkIndex>& path
   std::string key = "row";
   for (const language::LinkIndex link : path) key += fmt::format(" {}", link);
   if (const auto known = known_.find(key); known != known_.end()) return known->second;
-  Step step;
   if (path.empty()) {
+    Step step;
     step.kind = Kind::row;
     return push(key, std::move(step));
   }
-  const language::TableIndex table = source_.model.links[path.front()].to.table;
-  Program& behind = inner(Program(source_, table));
-  const StepIndex result = behind.add_row({path.begin() + 1, path.end()});
-  Vector domain = behind.evaluate_with_none(result);
-  domain.narrow.back() = static_cast<std::int64_t>(source_.rows(source_.model.links[path.back()].to.table));
-  domain.state.back() = State::value;
-  step.kind = Kind::looked_up;
-  step.domain = std::make_shared<const Vector>(std::move(domain));
-  const store::StoredLink& stored = source_.link(path.front());
-  step.codes = add_codes(stored.rows, stored.no_row);
-  return push(key, std::move(step));
+  if (source_.link(path.back()).no_row > most_narrow)
+    throw base::Failure(base::error("JR-703", "a table has too many rows to be grouped by"));
+  return push_far_code(std::move(key), path, nullptr);
+}
+
+// A step for the codes of a column behind links, or, without a column, for the rows that the last link leads to.
+Program::StepIndex Program::push_far_code(std::string key, const std::vector<language::LinkIndex>& path,
+                                          const store::Column* column) {
+  Step step;
+  step.kind = Kind::far_code;
+  const store::StoredLink& link = source_.link(path.front());
+  step.codes = add_codes(link.rows, link.no_row);
+  // The rows behind one link are the codes of that link.
+  if (path.size() > 1 || column != nullptr)
+    step.table = std::make_shared<const CodeTable>(far_codes(std::span(path).subspan(1), column, link.no_row));
+  return push(std::move(key), std::move(step));
+}
+
+// For all `rows` of a table, and for none: the codes of a column behind links, or the rows that the last one leads to.
+Program::CodeTable Program::far_codes(std::span<const language::LinkIndex> path, const store::Column* column,
+                                      std::uint64_t rows) const {
+  const store::StoredLink* const link = path.empty() ? nullptr : &source_.link(path.front());
+  const store::Codes& stored = link != nullptr ? link->rows : column->codes;
+  CodeTable codes(rows + 1);
+  base::parallel_for(stored.blocks(), source_.threads,
+                     [&](std::size_t block) { stored.decode_block(block, codes.data() + block * store::block_rows); });
+  codes[rows] = static_cast<std::uint32_t>(link != nullptr ? link->no_row : column->null_code);
+  if (path.size() + (column != nullptr ? 1 : 0) <= 1) return codes;
+  const CodeTable behind = far_codes(path.subspan(1), column, link->no_row);
+  for (std::uint32_t& code : codes) code = behind[code];
+  return codes;
 }
 
 Program::StepIndex Program::add_given(SharedCodes codes) {
@@ -537,8 +606,9 @@ const Vector& Program::value(StepIndex index, Registers& registers) const {
 
 std::optional<Program::ByCode> Program::by_code(StepIndex index) const {
   const Step& step = steps_[index];
-  if ((step.kind != Kind::looked_up && step.kind != Kind::code) || codes_[step.codes].is_wide) return std::nullopt;
-  return ByCode{step.codes, step.domain};
+  const bool by_code = step.kind == Kind::looked_up || step.kind == Kind::code || step.kind == Kind::far_code;
+  if (!by_code || codes_[step.codes].is_wide) return std::nullopt;
+  return ByCode{step.codes, step.domain, step.table};
 }
 
 std::optional<std::uint64_t> Program::constant_code(CodesIndex index, Registers& registers) const {
@@ -616,6 +686,12 @@ void Program::run_none(Registers& registers) const {
         out.reset(Repr::narrow, 1);
         out.narrow[0] = static_cast<std::int64_t>(step.column->null_code);
         break;
+      case Kind::far_code: {
+        out.reset(Repr::narrow, 1);
+        const std::uint64_t last = codes_[step.codes].last;
+        out.narrow[0] = static_cast<std::int64_t>(step.table ? step.table->back() : last);
+        break;
+      }
       case Kind::row:
         out.reset(Repr::narrow, 1);
         out.narrow[0] = static_cast<std::int64_t>(rows_);
@@ -668,6 +744,15 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
         break;
       }
       with_codes(step.codes, registers, [&](const auto* codes) { look_up(*step.domain, codes, count, out); });
+      break;
+    case Kind::far_code:
+      with_codes(step.codes, registers, [&](const auto* codes) {
+        if (!step.table) {
+          std::copy_n(codes, count, out.narrow.begin());
+          return;
+        }
+        for (std::size_t i = 0; i < count; ++i) out.narrow[i] = (*step.table)[codes[i]];
+      });
       break;
     case Kind::row:
       for (std::size_t i = 0; i < count; ++i) out.narrow[i] = static_cast<std::int64_t>(row_of(i));
@@ -768,7 +853,7 @@ Vector Program::evaluate(StepIndex step, unsigned threads) const {
 
 // All rows, and behind them the row that is not there.
 Vector Program::evaluate_with_none(StepIndex step) const {
-  Vector all = evaluate(step);
+  Vector all = evaluate(step, source_.threads);
   Registers registers;
   run_none(registers);
   append_rows(registers.own_[step], all);

@@ -30,6 +30,7 @@ struct Source {
   const language::CheckedModel& model;
   const store::Store& store;
   Setting setting;
+  unsigned threads = 1;  // that may work at once on what programs look up
 
   // What is broken throws a base::Failure with JR-706 when it is asked for.
   const store::Column& column(language::ColumnId id) const;
@@ -64,6 +65,8 @@ using LeafValues = std::unordered_map<std::string, std::shared_ptr<const Vector>
 class Program {
  public:
   using StepIndex = std::uint32_t;
+  // The codes of a column or link that steps read, by their number in the program.
+  using CodesIndex = std::uint32_t;
 
   // Expressions over the rows of a table, whose columns are those of slice_row.
   Program(const Source& source, language::TableIndex table);
@@ -76,12 +79,17 @@ class Program {
   // Adds the codes of a key, as narrow numbers that are always values.
   StepIndex add_key(const ScanKey& key);
 
+  // For a condition that depends on nothing but one code of up to 32 bits, and overflows for none: 1 for the codes for
+  // which it is true. Codes are those of a column or link of the table; the last one is that of null, or of no row.
+  struct Truth {
+    CodesIndex codes = 0;
+    std::vector<std::uint8_t> passes;
+  };
+  std::optional<Truth> add_truth(const language::NodePtr& condition);
+
   Repr repr(StepIndex step) const { return steps_[step].repr; }
   std::size_t rows() const { return rows_; }
   std::size_t blocks() const { return (rows_ + store::block_rows - 1) / store::block_rows; }
-
-  // The codes of a column or link that steps read, by their number in the program.
-  using CodesIndex = std::uint32_t;
 
   // What one thread has of a block: the codes and values of its selected rows, each read or computed when it is first
   // asked for.
@@ -119,11 +127,13 @@ class Program {
   // The values of a step for the selected rows, as long as the selection stands.
   const Vector& value(StepIndex step, Registers& registers) const;
 
-  // Where a step's value depends on nothing but one code of up to 32 bits: which one, and the values by code; null: the
-  // code itself is the value.
+  // Where a step's value depends on nothing but one code of up to 32 bits: which one, and the values by code, or the
+  // codes of up to 32 bits that it is looked up for; neither: the code itself is the value.
+  using CodeTable = std::vector<std::uint32_t>;
   struct ByCode {
     CodesIndex codes = 0;
     std::shared_ptr<const Vector> domain;
+    std::shared_ptr<const CodeTable> table;
   };
   std::optional<ByCode> by_code(StepIndex step) const;
   // The code of all rows of the block, where it has one alone.
@@ -148,6 +158,7 @@ class Program {
     code,       // column: its codes by row
     entries,    // column: its dictionary, the rows of this program
     looked_up,  // domain by the codes in `codes`
+    far_code,   // table by the codes in `codes`
     leaf,       // domain: one value a row
     row,        // the row's number
     given,      // given: a code for each row
@@ -164,6 +175,7 @@ class Program {
     const store::Column* column = nullptr;
     CodesIndex codes = 0;
     std::shared_ptr<const Vector> domain;
+    std::shared_ptr<const CodeTable> table;
     SharedCodes given;
   };
 
@@ -176,6 +188,8 @@ class Program {
   Program& inner(Program program);
   bool pays_by_code(const language::Node& node, const store::Column& column) const;
   StepIndex add_code(const language::ColumnRef& ref);
+  StepIndex push_far_code(std::string key, const std::vector<language::LinkIndex>& path, const store::Column* column);
+  CodeTable far_codes(std::span<const language::LinkIndex> path, const store::Column* column, std::uint64_t rows) const;
   StepIndex add_row(const std::vector<language::LinkIndex>& path);
   StepIndex add_given(SharedCodes codes);
   StepIndex add_constant(const language::NodePtr& node, const std::string& key);
@@ -201,6 +215,7 @@ class Program {
   std::vector<Step> steps_;
   struct ReadCodes {
     const store::Codes* codes = nullptr;
+    std::uint64_t last = 0;
     bool is_wide = false;
   };
   std::vector<ReadCodes> codes_;

@@ -6,7 +6,6 @@
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <chrono>
-#include <cstring>
 #include <deque>
 #include <numeric>
 #include <set>
@@ -33,7 +32,6 @@ struct TableScan {
   struct LevelGroups {
     std::vector<std::uint32_t> keys;  // indexes into query.by, those that the level keeps and that reach the table
     Groups groups;
-    boost::unordered_flat_map<std::string, GroupIndex> index;  // by bytes of the codes
   };
   std::vector<LevelGroups> levels;
 };
@@ -116,16 +114,9 @@ class QueryRun {
       set = set->input.get();
     }
     simple = simple && set->kind == RowsKind::table && !set->of && !set->via && !set->across;
-    switch (node.aggregate) {
-      case Aggregate::rank:
-      case Aggregate::first:
-      case Aggregate::last:
-      case Aggregate::list:
-        return false;
-      default:
-        for (const NodePtr& child : node.children) look(child);
-        return simple;
-    }
+    if (!simple || Evaluator::is_order_told(node)) return false;
+    for (const NodePtr& child : node.children) look(child);
+    return simple;
   }
 
   TableScan& scan_of(TableIndex table, const Roles& roles) {
@@ -187,7 +178,7 @@ class QueryRun {
            "group by fewer columns, or by coarser ones");
     }
     for (const ArrangedLevel& level : levels) {
-      TableScan::LevelGroups groups{{}, {KeyLayout({}), {}, {}, {}}, {}};
+      TableScan::LevelGroups groups{{}, {KeyLayout({}), {}, {}, {}}};
       request.groupings.emplace_back();
       for (std::uint32_t key = 0; key < reaching.size(); ++key) {
         if (std::find(level.kept.begin(), level.kept.end(), reaching[key]) == level.kept.end()) continue;
@@ -226,44 +217,71 @@ class QueryRun {
       fail(query_.span, "JR-701", "a condition of `where` computes a number that does not fit 128 bits",
            "narrow the rows first, or use reals");
     }
-    for (std::size_t l = 0; l < levels.size(); ++l) {
-      TableScan::LevelGroups& level = made.levels[l];
-      level.groups = std::move(scanned.groupings[l]);
-      for (GroupIndex g = 0; g < level.groups.keys.size(); ++g) level.index.emplace(key_bytes(level, g), g);
-    }
-  }
-
-  static std::string key_bytes(const TableScan::LevelGroups& level, GroupIndex group) {
-    std::string bytes(level.keys.size() * sizeof(std::uint64_t), '\0');
-    for (std::size_t k = 0; k < level.keys.size(); ++k) {
-      const std::uint64_t code = level.groups.layout.code(level.groups.keys[group], k);
-      std::memcpy(bytes.data() + k * sizeof(code), &code, sizeof(code));
-    }
-    return bytes;
+    for (std::size_t l = 0; l < levels.size(); ++l) made.levels[l].groups = std::move(scanned.groupings[l]);
   }
 
   // --- one level ----------------------------------------------------------------------------------------------------
 
-  // The combinations of the kept columns that occur in the tables that give rows, together.
-  std::vector<Combination> find_combinations(std::size_t number, const ArrangedLevel& level) const {
-    if (level.kept.empty()) return {Combination(query_.by.size(), 0)};
-    std::vector<Combination> combinations;
-    boost::unordered_flat_set<std::string> seen;
+  // The combinations of the kept columns that occur in the tables that give rows, together. These lead to all columns,
+  // so that they pack them alike.
+  void find_combinations(std::size_t number, ArrangedLevel& level) const {
+    const std::size_t width = query_.by.size();
+    if (level.kept.empty()) {
+      level.codes.assign(width, 0);
+      return;
+    }
+    const bool several =
+        std::count_if(scans_.begin(), scans_.end(), [](const auto& scan) { return scan.gives_rows; }) > 1;
+    boost::unordered_flat_set<PackedKey, HashPackedKey> seen;
     for (const TableScan& scan : scans_) {
       if (!scan.gives_rows) continue;
       const TableScan::LevelGroups& found = scan.levels[number];
+      level.codes.reserve(level.codes.size() + found.groups.keys.size() * width);
       for (const PackedKey key : found.groups.keys) {
-        Combination codes(query_.by.size(), 0);
-        for (std::size_t k = 0; k < found.keys.size(); ++k) codes[found.keys[k]] = found.groups.layout.code(key, k);
-        if (seen.insert(bytes_of(codes, level.kept)).second) combinations.push_back(std::move(codes));
+        if (several && !seen.insert(key).second) continue;
+        const std::size_t at = level.codes.size();
+        level.codes.resize(at + width, 0);
+        for (std::size_t k = 0; k < found.keys.size(); ++k)
+          level.codes[at + found.keys[k]] = found.groups.layout.code(key, k);
       }
     }
-    return combinations;
   }
 
-  // The frame of a level's rows, and the slice that its keys and the query's filters make.
-  SlicePtr slice_of(const Frame* frame, const ArrangedLevel& level,
-                    const std::vector<Combination>& combinations) const {
+  // The groups of a table's scan that belong to the combinations.
+  std::vector<GroupIndex> groups_of(const TableScan& scan, std::size_t number, const ArrangedLevel& level,
+                                    std::size_t combinations) const {
+    std::vector<GroupIndex> at(combinations, no_group);
+    const TableScan::LevelGroups& found = scan.levels[number];
+    const bool is_source = scan.gives_rows && std::none_of(scans_.begin(), scans_.end(), [&](const auto& other) {
+                             return other.gives_rows && &other != &scan;
+                           });
+    if (is_source && !level.kept.empty()) {
+      std::iota(at.begin(), at.end(), GroupIndex{0});
+      return at;
+    }
+    boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index;
+    for (GroupIndex g = 0; g < found.groups.keys.size(); ++g) index.emplace(found.groups.keys[g], g);
+    for (std::size_t i = 0; i < combinations; ++i) {
+      PackedKey key = 0;
+      for (std::size_t k = 0; k < found.keys.size(); ++k)
+        key = found.groups.layout.with(key, k, level.codes[i * query_.by.size() + found.keys[k]]);
+      const auto group = index.find(key);
+      if (group != index.end()) at[i] = group->second;
+    }
+    return at;
+  }
+
+  // True if an expression needs nothing but the aggregates that the scans have computed.
+  bool is_scanned(const NodePtr& node) const {
+    if (node->op == Op::measure) return is_scanned(model_.measures[node->measure].expression);
+    if (node->op == Op::aggregate) return is_simple(*node);
+    if (Evaluator::is_leaf(*node)) return false;
+    return std::all_of(node->children.begin(), node->children.end(), [&](const NodePtr& n) { return is_scanned(n); });
+  }
+
+  // The slice that the keys of a level and the query's filters make. The values of keys are left out where nobody asks
+  // for them.
+  SlicePtr slice_of(const Frame* frame, const ArrangedLevel& level, bool with_values) const {
     auto slice = std::make_shared<Slice>();
     for (const NodePtr& condition : query_.where) {
       slice->predicates.push_back(
@@ -277,11 +295,14 @@ class QueryRun {
       const store::Column& stored = source_.column(query_.by[k].column.column);
       column->type = stored.type;
       auto values = std::make_shared<Vector>();
-      values->reset(stored.type.kind == TypeKind::real
-                        ? Repr::real
-                        : (stored.type.kind == TypeKind::text ? Repr::text : Repr::narrow),
-                    combinations.size());
-      for (std::size_t i = 0; i < combinations.size(); ++i) values->set(i, stored.value_of(combinations[i][k]));
+      if (with_values) {
+        values->reset(stored.type.kind == TypeKind::real
+                          ? Repr::real
+                          : (stored.type.kind == TypeKind::text ? Repr::text : Repr::narrow),
+                      frame->rows);
+        for (std::size_t i = 0; i < frame->rows; ++i)
+          values->set(i, stored.value_of(level.codes[i * query_.by.size() + k]));
+      }
       slice->predicates.push_back(
           {{PredicateKind::key, column, 0, column->span, 0}, frame, values, nullptr, nullptr, {}});
     }
@@ -289,39 +310,38 @@ class QueryRun {
   }
 
   void show(std::size_t number, ArrangedLevel& level) {
-    const std::vector<Combination> combinations = find_combinations(number, level);
+    find_combinations(number, level);
+    const std::size_t width = query_.by.size();
+    const std::size_t combinations = level.kept.empty() ? 1 : level.codes.size() / width;
     auto frame = std::make_shared<Frame>();
-    frame->rows = combinations.size();
-    const SlicePtr slice = slice_of(frame.get(), level, combinations);
+    frame->rows = combinations;
+    bool scanned = !query_.having || is_scanned(query_.having);
+    for (const auto& item : query_.show) scanned = scanned && is_scanned(item.expression);
+    const SlicePtr slice = slice_of(frame.get(), level, !scanned);
     for (const TableScan& scan : scans_) {
-      const TableScan::LevelGroups& found = scan.levels[number];
-      std::vector<GroupIndex> at(combinations.size(), no_group);
-      for (std::size_t i = 0; i < combinations.size() && !scan.aggregates.empty(); ++i) {
-        const auto group = found.index.find(bytes_of(combinations[i], found.keys));
-        if (group != found.index.end()) at[i] = group->second;
-      }
+      if (scan.aggregates.empty()) continue;
+      const std::vector<GroupIndex> at = groups_of(scan, number, level, combinations);
       for (std::size_t a = 0; a < scan.aggregates.size(); ++a) {
         frame->known.emplace(std::pair(canonical(model_, scan.aggregates[a]), slice),
-                             std::make_shared<const Vector>(found.groups.aggregates[a]->result(at)));
+                             std::make_shared<const Vector>(scan.levels[number].groups.aggregates[a]->result(at)));
       }
     }
-    std::vector<VectorPtr> shown;
-    for (const auto& item : query_.show) shown.push_back(evaluator_.evaluate(item.expression, frame, slice));
+    for (const auto& item : query_.show) level.shown.push_back(evaluator_.evaluate(item.expression, frame, slice));
     VectorPtr having;
     if (number == 0 && query_.having) having = evaluator_.evaluate(query_.having, frame, slice);
-    for (std::size_t i = 0; i < combinations.size(); ++i) {
-      ArrangedRow row{combinations[i], {}};
+    for (std::uint32_t i = 0; i < combinations; ++i) {
       bool any = false;
-      for (std::size_t s = 0; s < shown.size(); ++s) {
-        if (overflowed(*shown[s], i, query_.show[s].expression->type))
-          throw Failed{overflow_error(source_, query_, query_.show[s], combinations[i], level.kept)};
-        row.shown.push_back(shown[s]->value_at(i));
-        any = any || !row.shown.back().is_null();
+      for (std::size_t s = 0; s < level.shown.size(); ++s) {
+        if (overflowed(*level.shown[s], i, query_.show[s].expression->type)) {
+          const auto codes = std::span(level.codes).subspan(i * width, width);
+          throw Failed{overflow_error(source_, query_, query_.show[s], codes, level.kept)};
+        }
+        any = any || level.shown[s]->state[i] == State::value;
       }
       // Rows without any number are left out; a query without `by` always has its one row.
       if (!any && !query_.by.empty() && !level.kept.empty() && !query_.keep_empty) continue;
       if (having && !having->is_true(i)) continue;
-      level.rows.push_back(std::move(row));
+      level.rows.push_back(i);
     }
   }
 

@@ -6,6 +6,7 @@
 #include <limits>
 #include <numeric>
 
+#include "base/sort.h"
 #include "engine/evaluator.h"
 
 namespace juniper::engine {
@@ -313,7 +314,7 @@ FramePtr Evaluator::groups(const RowSetPtr& set, const FramePtr& frame, const Sl
   const auto rows = plain(set->input, frame, slice);
   const bool scannable = rows && std::all_of(set->values.begin(), set->values.end(),
                                              [&](const NodePtr& value) { return is_of_table(value, rows->variable); });
-  if (scannable) made = scanned_groups(set, *rows, frame);
+  if (scannable) made = scanned_groups(set, *rows, frame, slice);
   if (!made) made = written_groups(set, frame, slice);
   for (const NodePtr& result : set->results) {
     const VectorPtr values = evaluate(result, made, slice);
@@ -321,6 +322,7 @@ FramePtr Evaluator::groups(const RowSetPtr& set, const FramePtr& frame, const Sl
     wider->rows = made->rows;
     wider->parent = made->parent;
     wider->up = made->up;
+    wider->known = made->known;
     Binding binding = made->bindings.at(set->variable);
     binding.fields.push_back(values);
     wider->bindings.emplace(set->variable, std::move(binding));
@@ -329,8 +331,92 @@ FramePtr Evaluator::groups(const RowSetPtr& set, const FramePtr& frame, const Sl
   return made;
 }
 
-// Groups of a table's rows by one scan for all rows of the frame; null when the keys do not allow it.
-FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame) {
+namespace {
+
+// Aggregates over nothing but a group's own rows, among what is computed for each group.
+void collect_of_members(const NodePtr& node, VariableId group, std::vector<NodePtr>& found) {
+  if (node->op == Op::aggregate) {
+    if (node->rows->kind == RowsKind::members && node->rows->group == group) found.push_back(node);
+    return;
+  }
+  if (Evaluator::is_leaf(*node)) return;
+  for (const NodePtr& child : node->children) collect_of_members(child, group, found);
+}
+
+// The groups of a scan in the order of the codes of all keys but the first few, for each combination of those.
+class SortedGroups {
+ public:
+  SortedGroups(const Groups& groups, std::size_t outer) : groups_(groups), outer_(outer) {
+    const KeyLayout& layout = groups.layout;
+    std::vector<std::uint32_t> numbers;
+    for (const PackedKey key : groups.keys) {
+      PackedKey of_outer = 0;
+      for (std::size_t k = 0; k < outer; ++k) of_outer = layout.with(of_outer, k, layout.code(key, k));
+      numbers.push_back(numbers_.try_emplace(of_outer, static_cast<std::uint32_t>(numbers_.size())).first->second);
+    }
+    sort(numbers);
+    begins_.assign(numbers_.size() + 1, 0);
+    for (const std::uint32_t number : numbers) ++begins_[number + 1];
+    std::partial_sum(begins_.begin(), begins_.end(), begins_.begin());
+  }
+
+  // The groups with these codes of the first keys.
+  template <class CodeOf>
+  std::span<const GroupIndex> of(const CodeOf& code_of) const {
+    PackedKey key = 0;
+    for (std::size_t k = 0; k < outer_; ++k) {
+      const std::uint64_t code = code_of(k);
+      if (code == Access::never) return {};
+      key = groups_.layout.with(key, k, code);
+    }
+    const auto number = numbers_.find(key);
+    if (number == numbers_.end()) return {};
+    const std::size_t begin = begins_[number->second];
+    return std::span(order_).subspan(begin, begins_[number->second + 1] - begin);
+  }
+
+ private:
+  void sort(const std::vector<std::uint32_t>& numbers) {
+    const KeyLayout& layout = groups_.layout;
+    const std::size_t count = numbers.size();
+    order_.resize(count);
+    if (layout.bits() <= 64) {
+      // The combination's number, the codes with the first key highest, the group: as one number.
+      std::vector<base::uint128> sorted(count);
+      for (std::size_t g = 0; g < count; ++g) {
+        base::uint128 own = 0;
+        for (std::size_t k = outer_; k < layout.columns(); ++k)
+          own = own << layout.width(k) | layout.code(groups_.keys[g], k);
+        sorted[g] = base::uint128{numbers[g]} << 96 | own << 32 | g;
+      }
+      base::sort_numbers(sorted);
+      for (std::size_t g = 0; g < count; ++g) order_[g] = static_cast<GroupIndex>(sorted[g]);
+      return;
+    }
+    std::iota(order_.begin(), order_.end(), GroupIndex{0});
+    std::sort(order_.begin(), order_.end(), [&](GroupIndex a, GroupIndex b) {
+      if (numbers[a] != numbers[b]) return numbers[a] < numbers[b];
+      for (std::size_t k = outer_; k < layout.columns(); ++k) {
+        const auto [x, y] = std::pair(layout.code(groups_.keys[a], k), layout.code(groups_.keys[b], k));
+        if (x != y) return x < y;
+      }
+      return false;
+    });
+  }
+
+  const Groups& groups_;
+  std::size_t outer_;
+  boost::unordered_flat_map<PackedKey, std::uint32_t, HashPackedKey> numbers_;  // of combinations of the first keys
+  std::vector<GroupIndex> order_;
+  std::vector<std::size_t> begins_;
+};
+
+}  // namespace
+
+// Groups of a table's rows by one scan for all rows of the frame, in which what is asked for of each group is computed,
+// too; null when the keys do not allow it.
+FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame,
+                                   const SlicePtr& slice) {
   const Access found = access(plain, frame);
   if (found.range || !found.days.empty() || !found.residual.empty()) return nullptr;
   ScanRequest request;
@@ -347,34 +433,36 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
   if (std::find(found.poisoned->begin(), found.poisoned->end(), 1) != found.poisoned->end()) return nullptr;
-  const ScanResult result = scan(source_, request, threads_);
-  rows_scanned_ += source_.rows(found.table);
-  if (result.filter_overflow) fail_filter(set->span);
-  // The groups of each combination of the frame's keys, in the order of their own.
-  const Groups& scanned = result.groupings[0];
-  Numbering numbers;
-  std::vector<std::vector<Codes>> lists;
-  for (const PackedKey packed : scanned.keys) {
-    Codes outer(found.keys.size());
-    for (std::size_t k = 0; k < outer.size(); ++k) outer[k] = scanned.layout.code(packed, k);
-    Codes own(values.size());
-    for (std::size_t k = 0; k < own.size(); ++k) own[k] = scanned.layout.code(packed, outer.size() + k);
-    const std::uint32_t number = numbers.number(outer);
-    if (number == lists.size()) lists.emplace_back();
-    lists[number].push_back(std::move(own));
+  std::vector<NodePtr> asked;
+  for (const NodePtr& result : set->results) collect_of_members(result, set->variable, asked);
+  std::erase_if(asked, [&](const NodePtr& node) {
+    return is_order_told(*node) ||
+           !std::all_of(node->children.begin(), node->children.end(),
+                        [&](const NodePtr& value) { return is_of_table(value, node->rows->variable); });
+  });
+  for (const NodePtr& node : asked) {
+    ScanAggregate aggregate{node, {}, {}, nullptr};
+    for (const NodePtr& value : node->children)
+      aggregate.values.push_back(of_slice_row(value, node->rows->variable, plain.slice->roles));
+    request.aggregates.push_back(std::move(aggregate));
   }
-  for (auto& list : lists) std::sort(list.begin(), list.end());
+  const auto result = scan_once(request);
+  if (result->filter_overflow) fail_filter(set->span);
+  // The groups of each combination of the frame's keys, in the order of their own.
+  const Groups& scanned = result->groupings[0];
+  const SortedGroups sorted(scanned, found.keys.size());
   std::vector<std::uint32_t> up;
-  std::vector<Codes> codes(values.size());
-  Codes outer(found.keys.size());
+  std::vector<GroupIndex> taken;
   for (std::uint32_t i = 0; i < frame->rows; ++i) {
-    for (std::size_t k = 0; k < outer.size(); ++k) outer[k] = found.keys[k].at(i);
-    const std::uint32_t number = numbers.find(outer);
-    if (number == Numbering::none) continue;
-    for (const Codes& own : lists[number]) {
-      up.push_back(i);
-      for (std::size_t k = 0; k < own.size(); ++k) codes[k].push_back(own[k]);
-    }
+    const auto of_row = sorted.of([&](std::size_t k) { return found.keys[k].at(i); });
+    up.insert(up.end(), of_row.size(), i);
+    taken.insert(taken.end(), of_row.begin(), of_row.end());
+  }
+  std::vector<Codes> codes(values.size());
+  for (std::size_t k = 0; k < values.size(); ++k) {
+    codes[k].resize(taken.size());
+    for (std::size_t i = 0; i < taken.size(); ++i)
+      codes[k][i] = scanned.layout.code(scanned.keys[taken[i]], found.keys.size() + k);
   }
   Binding binding;
   binding.set = set;
@@ -399,7 +487,12 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
     }
     binding.fields.push_back(std::move(field));
   }
-  return expanded(frame, std::move(up), set->variable, std::move(binding));
+  const FramePtr made = expanded(frame, std::move(up), set->variable, std::move(binding));
+  for (std::size_t a = 0; a < asked.size(); ++a) {
+    made->known.emplace(std::pair(canonical(model_, asked[a]), slice),
+                        std::make_shared<const Vector>(scanned.aggregates[a]->result(taken)));
+  }
+  return made;
 }
 
 // Groups of rows that are written out.

@@ -10,16 +10,22 @@ namespace juniper::engine {
 
 class RowTest {
  public:
-  RowTest(const Program& program, Program::StepIndex condition);
+  RowTest(Program& program, const language::NodePtr& condition);
 
-  // Narrows the selection down to the rows for which the condition is true. `found` has room for the rows of a block
-  // and 16 more. True if it overflows in a selected row.
-  bool select(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found) const;
+  // Makes one of tests that are all to be passed and look at the same codes.
+  static void join(std::vector<RowTest>& tests);
+
+  // Writes the positions of the selected rows for which the condition is true to `found`, which has room for the rows
+  // of a block and 16 more, and returns how many they are; and appends those where it overflows to `overflowed`.
+  std::size_t find(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found,
+                   std::vector<std::uint32_t>* overflowed) const;
 
  private:
-  bool select_by_value(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found) const;
+  void find_ends();
+  std::size_t find_by_value(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found,
+                            std::vector<std::uint32_t>& overflowed) const;
 
-  Program::StepIndex condition_;
+  Program::StepIndex condition_ = 0;
   bool by_code_ = false;
   Program::CodesIndex codes_ = 0;
   std::vector<std::uint8_t> passes_;  // by code

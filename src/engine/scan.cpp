@@ -3,18 +3,25 @@
 #include <xxhash.h>
 
 #include <algorithm>
+#include <array>
 #include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <condition_variable>
+#include <functional>
 #include <limits>
 #include <mutex>
 
 #include "base/parallel.h"
+#include "engine/code_numbers.h"
 #include "engine/distinct_codes.h"
 #include "engine/key_packer.h"
 #include "engine/row_test.h"
 
 namespace juniper::engine {
+
+std::size_t HashPackedKey::operator()(PackedKey key) const {
+  return XXH3_64bits(&key, sizeof(key));
+}
 
 KeyLayout::KeyLayout(const std::vector<std::uint64_t>& null_codes) {
   for (const std::uint64_t null_code : null_codes) {
@@ -43,10 +50,6 @@ std::vector<OrderKey> ScanAggregate::order_keys() const {
 }
 
 namespace {
-
-struct HashKey {
-  std::size_t operator()(PackedKey key) const { return XXH3_64bits(&key, sizeof(key)); }
-};
 
 // Numbers groups in the order in which their keys are first seen. Keys of few bits are places in a table.
 class Grouping {
@@ -97,20 +100,18 @@ class Grouping {
   unsigned bits_;
   std::vector<GroupIndex> dense_;
   boost::unordered_flat_map<std::uint64_t, GroupIndex> numbers_;
-  boost::unordered_flat_map<PackedKey, GroupIndex, HashKey> wide_numbers_;
+  boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> wide_numbers_;
   std::vector<PackedKey> keys_;
 };
 
 // What a request compiles to.
 struct Plan {
   struct AggregateSteps {
-    const language::Node* node;
     std::vector<Program::StepIndex> values;
     std::vector<Repr> reprs;
-    std::vector<OrderKey> order;
-    std::optional<Program::StepIndex> where;
-    std::optional<std::uint64_t> last_code;  // of a count of distinct codes
-    bool is_narrow_sum = false;
+    std::optional<RowTest> where;
+    std::optional<KeyPacker> codes;  // of those that take codes instead of values
+    std::function<std::unique_ptr<Accumulator>()> make;
   };
   struct GroupingSteps {
     KeyLayout layout;
@@ -124,7 +125,8 @@ struct Plan {
   Merging merging;
 
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
-    for (const auto& filter : request.filters) filters.emplace_back(program, program.add(filter));
+    for (const auto& filter : request.filters) filters.emplace_back(program, filter);
+    RowTest::join(filters);
     for (const auto& grouping : request.groupings) {
       std::vector<ScanKey> keys;
       for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
@@ -134,28 +136,61 @@ struct Plan {
       groupings.push_back({layout, KeyPacker(program, layout, steps), Grouping::is_dense(layout, program.rows())});
     }
     for (const ScanAggregate& aggregate : request.aggregates) {
-      AggregateSteps steps{aggregate.node.get(), {}, {}, aggregate.order_keys(), std::nullopt, std::nullopt, false};
-      if (aggregate.where) steps.where = program.add(aggregate.where);
-      if (const auto codes = distinct_codes(source, aggregate)) {
-        steps.last_code = codes->last;
-        steps.values.push_back(program.add_key(*codes));
-      } else {
+      AggregateSteps steps;
+      if (aggregate.where) steps.where.emplace(program, aggregate.where);
+      if (merging != Merging::whole || !takes_codes(source, aggregate, steps)) {
         for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
+        for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
+        for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
+        const language::Node* const node = aggregate.node.get();
+        if (merging == Merging::whole && sums_in_64_bits(aggregate, steps)) {
+          steps.make = [node] { return make_narrow_sum(*node); };
+        } else {
+          steps.make = [node, reprs = steps.reprs, order = aggregate.order_keys(), merging = merging] {
+            return make_accumulator(*node, reprs, merging, order);
+          };
+        }
       }
-      for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
-      for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
-      steps.is_narrow_sum = merging == Merging::whole && sums_in_64_bits(aggregate, steps);
       aggregates.push_back(std::move(steps));
     }
   }
 
-  std::unique_ptr<Accumulator> accumulator(const AggregateSteps& steps) const {
-    if (steps.last_code) return make_distinct_codes(*steps.last_code);
-    if (steps.is_narrow_sum) return make_narrow_sum(*steps.node);
-    return make_accumulator(*steps.node, steps.reprs, merging, steps.order);
+ private:
+  // Finds an accumulator that takes the codes of a column, which reals may have two of for what is equal: zero has a
+  // sign.
+  bool takes_codes(const Source& source, const ScanAggregate& aggregate, AggregateSteps& steps) {
+    using language::Aggregate;
+    if (aggregate.values.empty()) return false;
+    const language::Node* value = aggregate.values[0].get();
+    const Aggregate kind = aggregate.node->aggregate;
+    const bool is_quantile = kind == Aggregate::median || kind == Aggregate::quantile;
+    const bool is_spread = kind == Aggregate::stddev || kind == Aggregate::variance || kind == Aggregate::stddev_pop ||
+                           kind == Aggregate::variance_pop;
+    const bool is_least = kind == Aggregate::min || kind == Aggregate::every;
+    const bool is_extreme = is_least || kind == Aggregate::max || kind == Aggregate::any;
+    if ((is_quantile || is_spread) && value->op == language::Op::to_real) value = value->children[0].get();
+    if (value->op != language::Op::column) return false;
+    const store::Column& column = source.column(value->column.column);
+    if (kind == Aggregate::count_distinct && value->type.kind != TypeKind::real && counts_by_codes(column.null_code)) {
+      steps.make = [last = column.null_code] { return make_distinct_codes(last); };
+    } else if ((kind == Aggregate::sum || kind == Aggregate::avg) && value->column.path.empty() &&
+               sums_by_codes(column)) {
+      steps.make = [node = aggregate.node, &column] { return make_code_sum(*node, column); };
+    } else if (is_spread && value->column.path.empty() && sums_by_codes(column)) {
+      steps.make = [node = aggregate.node, &column] { return make_code_spread(*node, column); };
+    } else if (is_extreme && is_ordered_by_codes(column)) {
+      steps.make = [&column, is_least] { return make_code_extreme(column, is_least); };
+    } else if (is_quantile && ranks_by_codes(column)) {
+      const double fraction = kind == Aggregate::median ? 0.5 : aggregate.node->literal.real();
+      steps.make = [&column, fraction] { return make_code_quantile(column, fraction); };
+    } else {
+      return false;
+    }
+    steps.codes.emplace(program, KeyLayout({column.null_code}),
+                        std::vector{program.add_key(ScanKey::of(source, value->column))});
+    return true;
   }
 
- private:
   // True if no sum of values of some rows can leave 64 bits.
   bool sums_in_64_bits(const ScanAggregate& aggregate, const AggregateSteps& steps) const {
     const auto kind = aggregate.node->aggregate;
@@ -166,17 +201,6 @@ struct Plan {
         std::numeric_limits<std::int64_t>::max() / static_cast<int128>(std::max<std::size_t>(program.rows(), 1));
     return -most <= range.low && range.high <= most;
   }
-
-  // The codes of a column whose distinct values are counted; nothing for any other aggregate. Reals may have two codes
-  // for what is equal: zero has a sign.
-  std::optional<ScanKey> distinct_codes(const Source& source, const ScanAggregate& aggregate) const {
-    if (aggregate.node->aggregate != language::Aggregate::count_distinct || merging != Merging::whole)
-      return std::nullopt;
-    const language::Node& value = *aggregate.values[0];
-    if (value.op != language::Op::column || value.type.kind == TypeKind::real) return std::nullopt;
-    const ScanKey key = ScanKey::of(source, value.column);
-    return counts_by_codes(key.last) ? std::optional(key) : std::nullopt;
-  }
 };
 
 // The groups of one grouping in the rows seen so far.
@@ -185,7 +209,7 @@ struct PartialGroups {
   std::vector<std::unique_ptr<Accumulator>> aggregates;
 
   PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout, plan.program.rows()) {
-    for (const auto& a : plan.aggregates) aggregates.push_back(plan.accumulator(a));
+    for (const auto& a : plan.aggregates) aggregates.push_back(a.make());
     if (steps.layout.columns() == 0) grouping.find_or_add(0);
     grow();
   }
@@ -222,8 +246,11 @@ class ChunkScanner {
   void add_block(std::size_t block) {
     plan_.program.begin(block, registers_);
     for (const RowTest& filter : plan_.filters) {
-      chunk_.filter_overflow = filter.select(plan_.program, registers_, found_) || chunk_.filter_overflow;
-      if (registers_.count() == 0) return;
+      overflowed_.clear();
+      const std::size_t count = filter.find(plan_.program, registers_, found_, &overflowed_);
+      chunk_.filter_overflow = chunk_.filter_overflow || !overflowed_.empty();
+      if (count == 0) return;
+      plan_.program.keep(std::span(found_).first(count), registers_);
     }
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) choose(plan_.aggregates[a], chosen_[a]);
     for (std::size_t g = 0; g < plan_.groupings.size(); ++g) add_to(plan_.groupings[g], chunk_.groupings[g]);
@@ -238,28 +265,16 @@ class ChunkScanner {
 
   void choose(const Plan::AggregateSteps& steps, Chosen& chosen) {
     if (!steps.where) return;
-    const Vector& where = plan_.program.value(*steps.where, registers_);
-    chosen.overflowed.clear();
-    chosen.rows.resize(where.size());
-    std::size_t count = 0;
-    for (std::uint32_t i = 0; i < where.size(); ++i) {
-      chosen.rows[count] = i;
-      count += where.is_true(i) ? 1 : 0;
-    }
-    chosen.rows.resize(count);
-    if (where.all_values) return;
-    for (std::uint32_t i = 0; i < where.size(); ++i) {
-      if (where.state[i] == State::overflow) chosen.overflowed.push_back(i);
-    }
+    chosen.rows.resize(store::block_rows + 16);
+    chosen.rows.resize(steps.where->find(plan_.program, registers_, chosen.rows, &chosen.overflowed));
   }
 
   void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
     Added added = group(steps, partial);
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
-      inputs_.clear();
-      for (const auto step : plan_.aggregates[a].values) inputs_.push_back(&plan_.program.value(step, registers_));
-      if (!plan_.aggregates[a].where) {
-        partial.aggregates[a]->add(added, inputs_);
+      const Plan::AggregateSteps& aggregate = plan_.aggregates[a];
+      if (!aggregate.where) {
+        add(aggregate, added, *partial.aggregates[a]);
         continue;
       }
       const Chosen& chosen = chosen_[a];
@@ -272,8 +287,19 @@ class ChunkScanner {
         for (std::size_t i = 0; i < some.count; ++i) chosen_groups_[i] = groups_[some.rows[i]];
         some.groups = chosen_groups_.data();
       }
-      partial.aggregates[a]->add(some, inputs_);
+      some.rows_of_group = nullptr;
+      add(aggregate, some, *partial.aggregates[a]);
     }
+  }
+
+  void add(const Plan::AggregateSteps& steps, const Added& added, Accumulator& to) {
+    if (steps.codes) {
+      to.add_codes(added, steps.codes->codes(plan_.program, registers_, codes_));
+      return;
+    }
+    inputs_.clear();
+    for (const auto step : steps.values) inputs_.push_back(&plan_.program.value(step, registers_));
+    to.add(added, inputs_);
   }
 
   // Finds the groups of the selected rows.
@@ -289,7 +315,7 @@ class ChunkScanner {
       partial.grouping.find_or_add(std::span<const std::decay_t<decltype(keys[0])>>(keys), groups_.data());
       return false;
     };
-    Added added{count, groups_.data(), nullptr, true};
+    Added added{count, groups_.data(), nullptr, true, nullptr};
     if (steps.layout.columns() == 0) {
       groups_[0] = 0;
     } else if (steps.has_table) {
@@ -300,18 +326,40 @@ class ChunkScanner {
       added.one_group = number(widest_keys_);
     }
     partial.grow();
+    const std::size_t groups = partial.grouping.keys().size();
+    if (!added.one_group && groups <= Added::few_groups && !plan_.aggregates.empty()) {
+      count_rows(groups, count);
+      added.rows_of_group = rows_of_group_.data();
+    }
     return added;
+  }
+
+  // Neighbours of one group would wait for each other: each of four in a row counts apart.
+  void count_rows(std::size_t groups, std::size_t count) {
+    constexpr std::size_t ways = 4;
+    std::array<std::array<std::uint32_t, Added::few_groups>, ways> counts;
+    for (auto& way : counts) std::fill_n(way.begin(), groups, 0);
+    std::size_t i = 0;
+    for (; i + ways <= count; i += ways) {
+      for (std::size_t way = 0; way < ways; ++way) ++counts[way][groups_[i + way]];
+    }
+    for (; i < count; ++i) ++counts[0][groups_[i]];
+    for (std::size_t g = 0; g < groups; ++g)
+      rows_of_group_[g] = counts[0][g] + counts[1][g] + counts[2][g] + counts[3][g];
   }
 
   const Plan& plan_;
   Chunk& chunk_;
   Program::Registers registers_;
   std::vector<std::uint32_t> found_;  // room for a selection
-  std::vector<GroupIndex> groups_;    // of the selected rows, in the grouping at hand
-  std::vector<std::uint32_t> keys_;   // the keys of as many bits as the grouping needs
+  std::vector<std::uint32_t> overflowed_;
+  std::vector<GroupIndex> groups_;   // of the selected rows, in the grouping at hand
+  std::vector<std::uint32_t> keys_;  // the keys of as many bits as the grouping needs
   std::vector<std::uint64_t> wide_keys_;
   std::vector<PackedKey> widest_keys_;
-  std::vector<Chosen> chosen_;  // for each aggregate with a condition
+  std::array<std::uint32_t, Added::few_groups> rows_of_group_;
+  std::vector<std::uint32_t> codes_;  // that an aggregate reads, where they have to be looked up
+  std::vector<Chosen> chosen_;        // for each aggregate with a condition
   std::vector<GroupIndex> chosen_groups_;
   std::vector<const Vector*> inputs_;
 };

@@ -13,6 +13,10 @@ namespace juniper::engine {
 // A group's key: the codes of its columns, packed into one number.
 __extension__ using PackedKey = unsigned __int128;
 
+struct HashPackedKey {
+  std::size_t operator()(PackedKey key) const;
+};
+
 // How the codes of several columns share a PackedKey.
 class KeyLayout {
  public:
@@ -21,6 +25,7 @@ class KeyLayout {
   bool fits() const { return bits_ <= 128; }
   unsigned bits() const { return bits_; }
   std::size_t columns() const { return widths_.size(); }
+  unsigned width(std::size_t column) const { return widths_[column]; }
   PackedKey with(PackedKey key, std::size_t column, std::uint64_t code) const {
     if (widths_[column] == 0) return key;  // its place may be past the end
     return key | static_cast<PackedKey>(code) << shifts_[column];

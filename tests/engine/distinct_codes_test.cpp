@@ -14,21 +14,19 @@ using Sets = std::vector<std::set<std::uint64_t>>;
 // Rows of random groups and codes, a fifth of them null, added to both.
 void add_random(std::mt19937_64& random, std::uint64_t null_code, std::size_t groups, std::size_t rows,
                 Accumulator& counts, Sets& sets) {
-  Vector codes;
-  codes.reset(Repr::narrow, rows);
+  std::vector<std::uint32_t> codes(rows);
   std::vector<std::uint32_t> selected;
   std::vector<GroupIndex> of;
   for (std::size_t i = 0; i < rows; ++i) {
     const std::uint64_t code = random() % 5 == 0 ? null_code : random() % null_code;
-    codes.narrow[i] = static_cast<std::int64_t>(code);
+    codes[i] = static_cast<std::uint32_t>(code);
     if (random() % 3 == 0) continue;  // a row that is filtered out
     selected.push_back(static_cast<std::uint32_t>(i));
     of.push_back(static_cast<GroupIndex>(random() % groups));
     if (code != null_code) sets[of.back()].insert(code);
   }
-  const Vector* const inputs[] = {&codes};
   counts.grow(groups);
-  counts.add({selected.size(), of.data(), selected.data(), false}, inputs);
+  counts.add_codes({selected.size(), of.data(), selected.data()}, codes.data());
 }
 
 void expect_equal(const Accumulator& counts, const Sets& sets) {
