@@ -16,13 +16,14 @@ using GroupIndex = std::uint32_t;
 struct Added {
   std::size_t count = 0;
   const GroupIndex* groups = nullptr;   // of each row, or the one of all
-  const std::uint32_t* rows = nullptr;  // null: the rows are 0 to count - 1
+  const std::uint32_t* rows = nullptr;  // null: the rows are first to first + count - 1
   bool one_group = false;
   // How many rows each group has, where there are up to `few_groups`, and the rows are 0 to count - 1; else null.
   const std::uint32_t* rows_of_group = nullptr;
   static constexpr std::size_t few_groups = 256;
+  std::uint32_t first = 0;  // other than 0 for one group alone
 
-  std::uint32_t row(std::size_t i) const { return rows == nullptr ? static_cast<std::uint32_t>(i) : rows[i]; }
+  std::uint32_t row(std::size_t i) const { return rows == nullptr ? first + static_cast<std::uint32_t>(i) : rows[i]; }
   GroupIndex group(std::size_t i) const { return one_group ? groups[0] : groups[i]; }
 };
 

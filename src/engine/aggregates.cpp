@@ -349,7 +349,7 @@ VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Acces
   step.rows_out = scanned->groupings[0].keys.size();
   if (scanned->filter_overflow) fail_filter(node.span);
   const Groups& groups = scanned->groupings[0];
-  if (access.range) return ranged_groups(request.aggregates[0], access, groups);
+  if (access.range) return ranged_groups(access, groups);
   boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index;
   for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
   std::vector<GroupIndex> at(access.frame->rows, no_group);
@@ -437,7 +437,7 @@ KeyLayout layout_of_keys(const Access& access) {
 
 }  // namespace
 
-VectorPtr Evaluator::ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups) {
+VectorPtr Evaluator::ranged_groups(const Access& access, const Groups& groups) {
   const KeyLayout layout = layout_of_keys(access);
   Partitions partitions(layout, groups.keys.size());
   StretchRequest stretches;
@@ -449,10 +449,7 @@ VectorPtr Evaluator::ranged_groups(const ScanAggregate& aggregate, const Access&
     codes.push_back(groups.layout.code(packed, layout.columns()));
   }
   stretches.item_code = std::make_shared<const std::vector<std::uint64_t>>(std::move(codes));
-  const std::vector<OrderKey> order = aggregate.order_keys();
-  stretches.fresh = [&](Merging) {
-    return make_accumulator(*aggregate.node, groups.inputs[0], Merging::one_by_one, order);
-  };
+  stretches.fresh = [&](Merging) { return groups.fresh[0](); };
   stretches.partial = groups.aggregates[0].get();
   return asked(stretches, access, layout, partitions, threads_);
 }

@@ -39,7 +39,7 @@ class CodeSum final : public Grouped<CodeTotal> {
       });
     } else if (added.one_group && added.rows == nullptr) {
       CodeTotal& group = groups_[added.groups[0]];
-      group.sum += base::sum_of({codes, added.count});
+      group.sum += base::sum_of({codes + added.first, added.count});
       group.count += added.count;
     } else if (added.rows_of_group != nullptr) {
       add_to_few(

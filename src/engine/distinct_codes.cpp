@@ -46,7 +46,7 @@ class DistinctCodes final : public Accumulator {
       bits[group * words_ + code / 64] |= std::uint64_t{1} << code % 64;
     };
     if (added.one_group && added.rows == nullptr) {
-      for (std::size_t i = 0; i < added.count; ++i) set(added.groups[0], codes[i]);
+      for (std::size_t i = 0; i < added.count; ++i) set(added.groups[0], codes[added.first + i]);
     } else {
       for (std::size_t i = 0; i < added.count; ++i) set(added.group(i), codes[added.row(i)]);
     }

@@ -214,7 +214,7 @@ class Evaluator {
   ScanRequest request_of(const language::Node& node, const PlainRows& rows, const Access& access);
   std::shared_ptr<const ScanResult> scan_once(const ScanRequest& request);
   VectorPtr scanned(const language::Node& node, ScanRequest& request, const Access& access, ExplainStep& step);
-  VectorPtr ranged_groups(const ScanAggregate& aggregate, const Access& access, const Groups& groups);
+  VectorPtr ranged_groups(const Access& access, const Groups& groups);
   VectorPtr ranged_rows(const ScanRequest& request, const Access& access);
   std::vector<VectorPtr> ties(const Frame& pairs);
   enum class Parts : std::uint8_t { several, one };  // of the frame, to bound the pairs that are there at a time

@@ -1,6 +1,7 @@
 #include "engine/key_packer.h"
 
 #include <algorithm>
+#include <array>
 
 namespace juniper::engine {
 
@@ -78,6 +79,31 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
     for (std::size_t i = 0; i < count; ++i) keys[i] = static_cast<Key>(keys[i] | static_cast<Key>(constant));
   }
   return false;
+}
+
+bool KeyPacker::find_runs(const Program& program, Program::Registers& registers, std::vector<Run>& runs) const {
+  runs.clear();
+  if (!by_step_.empty()) return false;
+  PackedKey constant = 0;
+  const ByCode* changing = nullptr;
+  for (const ByCode& part : by_code_) {
+    if (const auto code = program.constant_code(part.codes, registers)) {
+      constant |= part.of(layout_, *code);
+    } else if (changing != nullptr) {
+      return false;
+    } else {
+      changing = &part;
+    }
+  }
+  if (changing == nullptr) {
+    runs.push_back({constant, registers.count()});
+    return true;
+  }
+  std::array<store::Codes::Run, store::Codes::most_runs> found;
+  const std::size_t count = program.runs(changing->codes, registers, found.data());
+  for (std::size_t i = 0; i < count; ++i)
+    runs.push_back({constant | changing->of(layout_, found[i].code), found[i].end});
+  return count != 0;
 }
 
 const std::uint32_t* KeyPacker::codes(const Program& program, Program::Registers& registers,

@@ -18,6 +18,13 @@ class KeyPacker {
   // is written.
   template <class Key>
   bool pack(const Program& program, Program::Registers& registers, Key* keys) const;
+  // Rows of a block that stand together and have one key, up to position `end`.
+  struct Run {
+    PackedKey key = 0;
+    std::size_t end = 0;
+  };
+  // The runs of a whole block whose keys change a few times at most; false for any other.
+  bool find_runs(const Program& program, Program::Registers& registers, std::vector<Run>& runs) const;
   // The codes of one key of up to 32 bits for the selected rows: as the program has them, or in `room`.
   const std::uint32_t* codes(const Program& program, Program::Registers& registers,
                              std::vector<std::uint32_t>& room) const;

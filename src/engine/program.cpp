@@ -625,6 +625,10 @@ store::Codes::Bounds Program::bounds(CodesIndex index, const Registers& register
   return codes_[index].codes->bounds(registers.block_);
 }
 
+std::size_t Program::runs(CodesIndex index, const Registers& registers, store::Codes::Run* out) const {
+  return registers.whole_ ? codes_[index].codes->runs(registers.block_, out) : 0;
+}
+
 void Program::fill(CodesIndex index, Registers& registers) const {
   Registers::BlockCodes& block = registers.codes_[index];
   if (block.filled == registers.selection_) return;

@@ -141,6 +141,8 @@ class Program {
   // The codes of the selected rows, of those that by_code tells of.
   std::span<const std::uint32_t> codes(CodesIndex codes, Registers& registers) const;
   store::Codes::Bounds bounds(CodesIndex codes, const Registers& registers) const;
+  // The runs of codes of a whole selected block (store::Codes::runs); 0 if rows of it were left out.
+  std::size_t runs(CodesIndex codes, const Registers& registers, store::Codes::Run* out) const;
   // Values that a step's exact results can't leave.
   struct Range {
     int128 low = 0;

@@ -122,6 +122,7 @@ struct Plan {
   std::vector<RowTest> filters;
   std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
+  bool has_conditions = false;  // of aggregates
   Merging merging;
 
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
@@ -138,12 +139,13 @@ struct Plan {
     for (const ScanAggregate& aggregate : request.aggregates) {
       AggregateSteps steps;
       if (aggregate.where) steps.where.emplace(program, aggregate.where);
-      if (merging != Merging::whole || !takes_codes(source, aggregate, steps)) {
+      has_conditions = has_conditions || aggregate.where;
+      if (!takes_codes(source, aggregate, steps)) {
         for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
         for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
         for (const auto step : steps.values) steps.reprs.push_back(program.repr(step));
-        const language::Node* const node = aggregate.node.get();
-        if (merging == Merging::whole && sums_in_64_bits(aggregate, steps)) {
+        const language::NodePtr node = aggregate.node;
+        if (sums_in_64_bits(aggregate, steps)) {
           steps.make = [node] { return make_narrow_sum(*node); };
         } else {
           steps.make = [node, reprs = steps.reprs, order = aggregate.order_keys(), merging = merging] {
@@ -170,6 +172,7 @@ struct Plan {
     const bool is_extreme = is_least || kind == Aggregate::max || kind == Aggregate::any;
     if ((is_quantile || is_spread) && value->op == language::Op::to_real) value = value->children[0].get();
     if (value->op != language::Op::column) return false;
+    if (merging != Merging::whole && (is_quantile || kind == Aggregate::count_distinct)) return false;
     const store::Column& column = source.column(value->column.column);
     if (kind == Aggregate::count_distinct && value->type.kind != TypeKind::real && counts_by_codes(column.null_code)) {
       steps.make = [last = column.null_code] { return make_distinct_codes(last); };
@@ -241,7 +244,11 @@ struct Chunk {
 class ChunkScanner {
  public:
   ChunkScanner(const Plan& plan, Chunk& chunk)
-      : plan_(plan), chunk_(chunk), found_(store::block_rows + 16), chosen_(plan.aggregates.size()) {}
+      : plan_(plan),
+        chunk_(chunk),
+        found_(store::block_rows + 16),
+        groups_(store::block_rows),
+        chosen_(plan.aggregates.size()) {}
 
   void add_block(std::size_t block) {
     plan_.program.begin(block, registers_);
@@ -270,7 +277,8 @@ class ChunkScanner {
   }
 
   void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
-    Added added = group(steps, partial);
+    if (!plan_.has_conditions && steps.keys.find_runs(plan_.program, registers_, runs_)) return add_runs(partial);
+    const Added added = group(steps, partial);
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
       const Plan::AggregateSteps& aggregate = plan_.aggregates[a];
       if (!aggregate.where) {
@@ -292,6 +300,17 @@ class ChunkScanner {
     }
   }
 
+  void add_runs(PartialGroups& partial) {
+    Added added{0, groups_.data(), nullptr, true, nullptr, 0};
+    for (const KeyPacker::Run& run : runs_) {
+      groups_[0] = partial.grouping.find_or_add(run.key);
+      partial.grow();
+      added.count = run.end - added.first;
+      for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) add(plan_.aggregates[a], added, *partial.aggregates[a]);
+      added.first = static_cast<std::uint32_t>(run.end);
+    }
+  }
+
   void add(const Plan::AggregateSteps& steps, const Added& added, Accumulator& to) {
     if (steps.codes) {
       to.add_codes(added, steps.codes->codes(plan_.program, registers_, codes_));
@@ -305,7 +324,6 @@ class ChunkScanner {
   // Finds the groups of the selected rows.
   Added group(const Plan::GroupingSteps& steps, PartialGroups& partial) {
     const std::size_t count = registers_.count();
-    groups_.resize(std::max<std::size_t>(count, 1));
     const auto number = [&](auto& keys) {
       keys.resize(count);
       if (steps.keys.pack(plan_.program, registers_, keys.data())) {
@@ -315,7 +333,7 @@ class ChunkScanner {
       partial.grouping.find_or_add(std::span<const std::decay_t<decltype(keys[0])>>(keys), groups_.data());
       return false;
     };
-    Added added{count, groups_.data(), nullptr, true, nullptr};
+    Added added{count, groups_.data(), nullptr, true, nullptr, 0};
     if (steps.layout.columns() == 0) {
       groups_[0] = 0;
     } else if (steps.has_table) {
@@ -359,6 +377,7 @@ class ChunkScanner {
   std::vector<PackedKey> widest_keys_;
   std::array<std::uint32_t, Added::few_groups> rows_of_group_;
   std::vector<std::uint32_t> codes_;  // that an aggregate reads, where they have to be looked up
+  std::vector<KeyPacker::Run> runs_;  // of the block, where keys change a few times
   std::vector<Chosen> chosen_;        // for each aggregate with a condition
   std::vector<GroupIndex> chosen_groups_;
   std::vector<const Vector*> inputs_;
@@ -412,7 +431,7 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
     PartialGroups& partial = total.groupings[g];
     result.groupings.push_back(
         {plan.groupings[g].layout, std::move(partial.grouping.keys()), std::move(partial.aggregates), {}});
-    for (const auto& aggregate : plan.aggregates) result.groupings.back().inputs.push_back(aggregate.reprs);
+    for (const auto& aggregate : plan.aggregates) result.groupings.back().fresh.push_back(aggregate.make);
   }
   result.filter_overflow = total.filter_overflow;
   return result;

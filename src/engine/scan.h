@@ -1,7 +1,7 @@
 // One pass over a table: rows that pass the filters, grouped by codes of columns in one or several ways, aggregated.
 #pragma once
 
-#include <atomic>
+#include <functional>
 #include <memory>
 #include <vector>
 
@@ -71,7 +71,8 @@ struct Groups {
   KeyLayout layout;
   std::vector<PackedKey> keys;  // one for each group, in the order in which they first occur
   std::vector<std::unique_ptr<Accumulator>> aggregates;
-  std::vector<std::vector<Repr>> inputs;  // the representations of what each aggregate reads
+  // Make further accumulators of the kind of each.
+  std::vector<std::function<std::unique_ptr<Accumulator>()>> fresh;
 };
 
 struct ScanResult {

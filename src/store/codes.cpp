@@ -328,6 +328,20 @@ void Codes::decode_block(std::size_t block, std::uint32_t* out) const {
   decode(entry(block), rows_in_block(block), out);
 }
 
+std::size_t Codes::runs(std::size_t block, Run* out) const {
+  check(block);
+  const Entry& e = entry(block);
+  if (e.encoding == Encoding::constant) {
+    out[0] = {static_cast<std::uint32_t>(e.base), static_cast<std::uint32_t>(rows_in_block(block))};
+    return 1;
+  }
+  if (e.encoding != Encoding::runs || e.count > most_runs) return 0;
+  const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.count, e.bits));
+  for (std::size_t i = 0; i < e.count; ++i)
+    out[i] = {static_cast<std::uint32_t>(e.base + unpack_one(payload(e), i, e.bits)), ends[i]};
+  return e.count;
+}
+
 Codes::Bounds Codes::bounds(std::size_t block) const {
   check(block);
   const Entry& e = entry(block);

@@ -75,6 +75,15 @@ class Codes {
     std::uint64_t high = 0;
   };
   Bounds bounds(std::size_t block) const;
+  // Rows of a block that stand together and have one code of up to 32 bits, up to row `end` of the block.
+  struct Run {
+    std::uint32_t code = 0;
+    std::uint32_t end = 0;
+  };
+  static constexpr std::size_t most_runs = 64;
+  // Writes the runs of a block that is stored as up to `most_runs` of them, and returns how many they are; 0 for any
+  // other block.
+  std::size_t runs(std::size_t block, Run* out) const;
   std::size_t rows_in_block(std::size_t block) const {
     return block + 1 < blocks() ? block_rows : count_ - block * block_rows;
   }
