@@ -55,7 +55,7 @@ void Console::progress(const Progress& progress) {
     const double done = static_cast<double>(progress.done);
     const double left = seconds * (static_cast<double>(progress.total) / done - 1);
     line += fmt::format(" · {:.0f}%", 100 * done / static_cast<double>(progress.total));
-    if (progress.item.empty()) line += fmt::format(" · {:.0f} MB/s", done / seconds / 1e6);
+    if (progress.item.empty() && !progress.counts_rows) line += fmt::format(" · {:.0f} MB/s", done / seconds / 1e6);
     line += fmt::format(" · {:.0f} s left", std::max(left, 0.0));
   }
   if (!progress.item.empty()) line += fmt::format(" · {} of {}, {}", progress.done + 1, progress.total, progress.item);

@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <csignal>
 #include <cstdlib>
 #include <filesystem>
 #include <functional>
@@ -57,6 +58,7 @@ struct Arguments {
   std::string log;
   WeighView weigh;
   std::size_t samples = 5;
+  std::uint64_t memory = 0;  // 0: no limit
   Question question;
   std::string against;
   SqlDialect dialect = SqlDialect::sqlite;
@@ -176,10 +178,30 @@ int run_links(const Arguments& arguments, const Options& options, Console& conso
 
 int run_against(const Arguments& arguments, const Options& options, Console& console);
 
+// Set by Ctrl-C while a question is answered.
+const auto called_off = std::make_shared<std::atomic<bool>>(false);
+
+// While it lives, Ctrl-C calls off the question; the second one ends the program as ever.
+class CancelOnInterrupt {
+ public:
+  CancelOnInterrupt() { std::signal(SIGINT, on_interrupt); }
+  ~CancelOnInterrupt() { std::signal(SIGINT, SIG_DFL); }
+  CancelOnInterrupt(const CancelOnInterrupt&) = delete;
+  CancelOnInterrupt& operator=(const CancelOnInterrupt&) = delete;
+
+ private:
+  static void on_interrupt(int) {
+    called_off->store(true);
+    std::signal(SIGINT, SIG_DFL);
+  }
+};
+
 int run_ask(const Arguments& arguments, const Options& options, Console& console) {
   if (!arguments.against.empty()) return run_against(arguments, options, console);
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
+    const CancelOnInterrupt cancelling;
     const auto answer = ask(dataset, arguments.question);
+    console.clear_progress();
     if (answer) console.warn(answer->warnings);
     return print_or_fail(answer, console);
   });
@@ -204,7 +226,10 @@ int run_describe(const Arguments& arguments, const Options& options, Console& co
 
 int run_explain(const Arguments& arguments, const Options& options, Console& console) {
   return with_dataset(arguments, options, console, [&](const Dataset& dataset) {
-    return print_or_fail(explain(dataset, arguments.question), console);
+    const CancelOnInterrupt cancelling;
+    const auto steps = explain(dataset, arguments.question);
+    console.clear_progress();
+    return print_or_fail(steps, console);
   });
 }
 
@@ -332,6 +357,9 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   app.add_option("--threads", arguments.threads, "Threads to use; 0 is one for each core")
       ->check(CLI::Range(0U, 1024U))
       ->option_text("N");
+  app.add_option("--memory", arguments.memory, "How much memory answering a question may take: 500MB, 2GB")
+      ->transform(CLI::AsSizeValue(true))
+      ->option_text("BYTES");
   app.add_option("--today", arguments.today, "What today() gives, as YYYY-MM-DD")->option_text("DATE");
   app.add_option("--set", arguments.settings, "The value of a parameter, as NAME=VALUE; may be repeated")
       ->option_text("NAME=VALUE")
@@ -627,6 +655,8 @@ int main(int count, char** words) {
     options.today = static_cast<std::int64_t>(today->exact());
   }
   options.reading.strict = arguments.strict;
+  options.memory = arguments.memory;
+  options.cancelled = called_off;
   for (const std::string& setting : arguments.settings) {
     const std::size_t equals = setting.find('=');
     if (equals == std::string::npos || equals == 0) {

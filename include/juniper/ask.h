@@ -51,7 +51,8 @@ struct Question {
 };
 
 // Answers a question. Errors: JR-1xx to JR-4xx for its text, JR-701 (a result does not fit its type; names the column
-// and the group), JR-702 (there is no such saved query), JR-703 (keys too wide to group by together).
+// and the group), JR-702 (there is no such saved query), JR-703 (keys too wide to group by together), JR-707 (called
+// off by Options::cancelled), JR-708 (more memory than Options::memory).
 Result<QueryResult> ask(const Dataset& dataset, const Question& question);
 
 }  // namespace juniper

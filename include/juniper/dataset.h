@@ -1,6 +1,7 @@
 // A model with its data: loading sources into the store file, and opening that file.
 #pragma once
 
+#include <atomic>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -17,13 +18,15 @@ namespace store {
 struct Store;
 }
 
-// What a long call is at. `done` and `total` are bytes of source files, or items; 0 where a step can't be measured.
+// What a long call is at. `done` and `total` are bytes of source files, rows, or items; 0 where a step can't be
+// measured.
 struct Progress {
   std::string step;  // "reading sessions", "computing sessions.energy_charge", "checking"
   std::uint64_t rows = 0;
   std::uint64_t done = 0;
   std::uint64_t total = 0;
-  std::string item = {};  // of several that are counted, the one at hand; "" where bytes are
+  std::string item = {};  // of several that are counted, the one at hand; "" where bytes or rows are
+  bool counts_rows = false;
 };
 
 // How calls run. The defaults are good for a program that has the machine to itself.
@@ -32,7 +35,14 @@ struct Options {
   std::optional<std::int64_t> today;  // what today() gives, in days since 1970-01-01; the system's day by default
   ReadOptions reading;                // parameters and strictness of the model text
   std::string store;                  // the store file; beside the model text, with the ending .jrs, by default
-  std::function<void(const Progress&)> progress;  // called from the calling thread, a few times a second at most
+  // Called from the calling thread: of a load a few times a second at most, of a question that takes over a second as
+  // often as there is something new.
+  std::function<void(const Progress&)> progress;
+  // Calls off the questions that are under way, and those asked after, once it is true: they end with JR-707.
+  std::shared_ptr<const std::atomic<bool>> cancelled;
+  // How many bytes answering a question may add to what this process holds in memory beside its mapped files; beyond
+  // them it ends with JR-708. Questions that run at the same time count together. 0: no limit.
+  std::uint64_t memory = 0;
 };
 
 // What became of one calculated column, link or table when it was loaded.

@@ -17,9 +17,11 @@ namespace juniper {
 
 namespace engine {
 
-Source source_of(const Dataset& dataset) {
-  return {dataset.model().checked(), dataset.store(), Setting{dataset.options().today.value_or(0)},
-          dataset.options().threads};
+Source source_of(const Dataset& dataset, const Watch* watch) {
+  return source_of(dataset, dataset.model().checked(), watch);
+}
+Source source_of(const Dataset& dataset, const language::CheckedModel& model, const Watch* watch) {
+  return {model, dataset.store(), Setting{dataset.options().today.value_or(0)}, dataset.options().threads, watch};
 }
 
 namespace {
@@ -97,8 +99,8 @@ Result<Explanation> explain(const Dataset& dataset, const Question& question) {
   return base::guarded([&]() -> Result<Explanation> {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
-    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting,
-                                dataset.options().threads};
+    const engine::Watch watch(dataset.options());
+    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
     return engine::explain_query(source, prepared->query, dataset.options().threads);
   });
 }
@@ -107,8 +109,8 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
   return base::guarded([&]() -> Result<QueryResult> {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
-    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting,
-                                dataset.options().threads};
+    const engine::Watch watch(dataset.options());
+    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
     auto result = question.plan == Plan::naive ? engine::run_query_naively(source, prepared->query)
                                                : engine::run_query(source, prepared->query, dataset.options().threads);
     if (result) result->warnings = prepared->warnings;

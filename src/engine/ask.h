@@ -2,6 +2,7 @@
 #pragma once
 
 #include "engine/program.h"
+#include "engine/watch.h"
 #include "juniper/ask.h"
 
 namespace juniper::engine {
@@ -14,7 +15,9 @@ struct Prepared {
 };
 Result<Prepared> prepare(const Model& model, const Question& question);
 
-// The parts of a dataset that programs read. The dataset must outlive it.
-Source source_of(const Dataset& dataset);
+// The parts of a dataset that programs read, with its model or another one for the same store. What is given must
+// outlive it.
+Source source_of(const Dataset& dataset, const Watch* watch = nullptr);
+Source source_of(const Dataset& dataset, const language::CheckedModel& model, const Watch* watch);
 
 }  // namespace juniper::engine

@@ -11,6 +11,7 @@
 #include "base/exact.h"
 #include "base/failure.h"
 #include "base/parallel.h"
+#include "engine/watch.h"
 #include "language/check.h"
 
 namespace juniper::engine {
@@ -121,6 +122,10 @@ void read_codes(const store::Column& column, const Code* codes, std::size_t coun
 }
 
 }  // namespace
+
+void Source::check() const {
+  if (watch != nullptr) watch->check();
+}
 
 const store::Column& Source::column(language::ColumnId id) const {
   const store::StoredColumn& stored = store.tables[id.table].columns[id.column];
@@ -838,6 +843,7 @@ Vector Program::evaluate(StepIndex step, unsigned threads) const {
   constexpr std::size_t blocks_per_part = 32;
   base::parallel_for((blocks() + blocks_per_part - 1) / blocks_per_part, threads, [&](std::size_t part) {
     Registers registers;
+    source_.check();
     const std::size_t end = std::min(blocks(), (part + 1) * blocks_per_part);
     for (std::size_t block = part * blocks_per_part; block < end; ++block) {
       begin(block, registers);

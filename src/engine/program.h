@@ -25,13 +25,18 @@
 
 namespace juniper::engine {
 
+class Watch;
+
 // The model and the data that programs read. Both outlive every program made from them.
 struct Source {
   const language::CheckedModel& model;
   const store::Store& store;
   Setting setting;
   unsigned threads = 1;  // that may work at once on what programs look up
+  const Watch* watch = nullptr;
 
+  // Throws if the question was called off, or takes too much memory (engine/watch.h).
+  void check() const;
   // What is broken throws a base::Failure with JR-706 when it is asked for.
   const store::Column& column(language::ColumnId id) const;
   const store::StoredLink& link(language::LinkIndex index) const;

@@ -89,6 +89,7 @@ FramePtr Evaluator::written_out(const RowSetPtr& set, const FramePtr& frame, con
 
 FramePtr Evaluator::expanded(const FramePtr& frame, std::vector<std::uint32_t> up, VariableId variable,
                              Binding binding) const {
+  source_.check();
   auto made = std::make_shared<Frame>();
   made->rows = up.size();
   made->parent = frame;

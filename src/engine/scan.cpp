@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <atomic>
 #include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <condition_variable>
@@ -16,6 +17,7 @@
 #include "engine/distinct_codes.h"
 #include "engine/key_packer.h"
 #include "engine/row_test.h"
+#include "engine/watch.h"
 
 namespace juniper::engine {
 
@@ -411,13 +413,24 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
   std::mutex mutex;
   std::condition_variable turn;
   std::size_t next_to_merge = 0;
-  base::parallel_for(chunks, threads, [&](std::size_t c) {
+  bool failed = false;  // then nobody's turn comes
+  std::atomic<std::uint64_t> rows_done = 0;
+  const auto scan_chunk = [&](std::size_t c) {
     Chunk chunk(plan);
     ChunkScanner scanner(plan, chunk);
     const std::size_t end = std::min((c + 1) * in_chunk, plan.program.blocks());
-    for (std::size_t block = c * in_chunk; block < end; ++block) scanner.add_block(block);
+    constexpr std::size_t between_looks = 64;
+    for (std::size_t block = c * in_chunk; block < end; ++block) {
+      scanner.add_block(block);
+      if (source.watch == nullptr || (block + 1) % between_looks != 0) continue;
+      source.check();
+      rows_done += between_looks * store::block_rows;
+      source.watch->report(source.model.tables[request.table].name, rows_done, plan.program.rows());
+    }
+    source.check();
     std::unique_lock lock(mutex);
-    turn.wait(lock, [&] { return next_to_merge == c; });
+    turn.wait(lock, [&] { return failed || next_to_merge == c; });
+    if (failed) return;
     if (c == 0) {
       total = std::move(chunk);
     } else {
@@ -425,6 +438,16 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
     }
     ++next_to_merge;
     turn.notify_all();
+  };
+  base::parallel_for(chunks, threads, [&](std::size_t c) {
+    try {
+      scan_chunk(c);
+    } catch (...) {
+      const std::lock_guard lock(mutex);
+      failed = true;
+      turn.notify_all();
+      throw;
+    }
   });
   ScanResult result;
   for (std::size_t g = 0; g < plan.groupings.size(); ++g) {

@@ -323,8 +323,8 @@ Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, con
       return tl::unexpected(base::error("JR-408", fmt::format("'{}' is more than one measure or expression", measure),
                                         "name one, and its slice by --at"));
     }
-    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting,
-                                dataset.options().threads};
+    const engine::Watch watch(dataset.options());
+    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
     try {
       return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};
     } catch (const engine::Failed& failed) {

@@ -120,8 +120,8 @@ Result<Agreement> SqliteTwin::compare(const Question& question) {
     auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     prepared->query.limit.reset();
-    const engine::Source source{prepared->model, dataset.store(), engine::source_of(dataset).setting,
-                                dataset.options().threads};
+    const engine::Watch watch(dataset.options());
+    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
     const auto answer = engine::run_query(source, prepared->query, dataset.options().threads);
     if (!answer) return tl::unexpected(answer.error());
     Agreement agreement;

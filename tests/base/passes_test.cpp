@@ -5,6 +5,7 @@
 #include <hwy/targets.h>
 
 #include <algorithm>
+#include <numeric>
 #include <random>
 
 #include "base/bits.h"
@@ -111,6 +112,54 @@ TEST_F(Passes, PackedNumbersUnpackAtEveryWidth) {
       }
     }
   });
+}
+
+TEST_F(Passes, PackedNumbersUnpackTo32BitsAtEveryWidth) {
+  at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      for (unsigned bits = 0; bits <= 32; ++bits) {
+        const std::vector<std::uint64_t> values = numbers(length, bits);
+        // Exactly the words that the numbers need, so that a read past their end is found out.
+        std::vector<std::uint64_t> words(words_for(length, bits));
+        pack(values, 0, bits, words.data());
+        std::vector<std::uint32_t> found(length + 1, 42);
+        unpack(words.data(), length, bits, 0xFFFFFFF0U, found.data());
+        for (std::size_t i = 0; i < length; ++i)
+          ASSERT_EQ(found[i], static_cast<std::uint32_t>(values[i] + 0xFFFFFFF0U)) << i << " of " << bits << " bits";
+        ASSERT_EQ(found.back(), 42U) << "written past the end: " << length << " of " << bits << " bits";
+      }
+    }
+  });
+}
+
+TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
+  at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      std::vector<std::uint32_t> given;
+      for (const std::uint64_t number : numbers(length, 6)) given.push_back(static_cast<std::uint32_t>(number));
+      if (length > 3) given[length / 2] = 0xFFFFFFFF;
+      std::vector<std::uint32_t> found(length + 17, 42);
+      for (const auto& [low, high] : {std::pair(0U, 0xFFFFFFFFU), std::pair(5U, 40U), std::pair(63U, 63U),
+                                     std::pair(64U, 0xFFFFFFFFU), std::pair(9U, 3U)}) {
+        SCOPED_TRACE(testing::Message() << length << " numbers, those from " << low << " to " << high);
+        std::vector<std::uint32_t> expected;
+        for (std::uint32_t i = 0; i < length; ++i) {
+          if (given[i] >= low && given[i] <= high) expected.push_back(i);
+        }
+        const std::size_t count = find_between(given, low, high, found.data());
+        EXPECT_EQ(std::vector(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(count)), expected);
+        EXPECT_EQ(found.back(), 42U) << "written past the room";
+      }
+      EXPECT_EQ(sum_of(given), std::accumulate(given.begin(), given.end(), std::uint64_t{0}));
+    }
+  });
+  const std::vector<std::uint8_t> table{0, 1, 0, 1};
+  const std::vector<std::uint32_t> codes{3, 0, 1, 2, 3};
+  std::vector<std::uint32_t> found(codes.size() + 16);
+  ASSERT_EQ(find_in(codes, table.data(), found.data()), 3U);
+  EXPECT_EQ(found[0], 0U);
+  EXPECT_EQ(found[1], 2U);
+  EXPECT_EQ(found[2], 4U);
 }
 
 TEST_F(Passes, SortedNumbersAreInOrder) {

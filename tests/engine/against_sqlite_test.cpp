@@ -2,6 +2,10 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <atomic>
+#include <chrono>
+#include <thread>
+
 #include "support/sqlite.h"
 #include "support/support.h"
 
@@ -165,6 +169,84 @@ TEST_F(ManyRows, AThousandGroups) {
 TEST_F(ManyRows, AsManyGroupsAsRows) {
   expect("by t.id, t.k show sum(x * g for t) as a where t.g < 40",
          "select id, k, sum(x * g) from t where g < 40 group by id, k having sum(x * g) is not null order by id");
+}
+
+TEST_F(ManyRows, ConditionsByCodeByValueAndBehindALink) {
+  expect(
+      "by t.k show sum(x for t) as a, count(t where x > 100 or g < 5) as b, sum(g for t where o.name like \"%o%\") as "
+      "c "
+      "where t.g between 100 and 700 and t.id < 250000 and o.name <> \"two\"",
+      "select t.k, sum(x), count(case when x > 100 or g < 5 then 1 end), sum(case when o.name like '%o%' then g end) "
+      "from t "
+      "left join o on t.k = o.k where g between 100 and 700 and id < 250000 and o.name <> 'two' group by t.k order by "
+      "t.k");
+  expect(
+      "by o.name show count(t) as a where t.s = \"k77\" and t.x is not null",
+      "select o.name, count(*) from t left join o on t.k = o.k where s = 'k77' and x is not null group by o.name order "
+      "by o.name is null, o.name");
+}
+
+TEST_F(ManyRows, ExpressionsOverSeveralColumns) {
+  expect(
+      "by t.k show sum(case when x > 50 and g > 500 then x * 2 when s is null then g else 1 end for t) as a, "
+      "sum(coalesce(x, g, 3) for t) as b, max(round(g * x * 0.013, 1) for t) as c",
+      "select k, sum(case when x > 50 and g > 500 then x * 2 when s is null then g else 1 end), sum(coalesce(x, g, "
+      "3)), "
+      "max(round(g * x * 0.013, 1)) from t group by k order by k");
+}
+
+TEST_F(ManyRows, GroupsOfGroups) {
+  expect(
+      "by t.k show sum(q.n for q in group t by g with n = sum(x for rows)) as a, max(q.m for q in group t by g "
+      "with m = count(rows)) as b",
+      "select k, sum(n), max(m) from (select k, g, sum(x) as n, count(*) as m from t group by k, g) group by k order "
+      "by k");
+}
+
+TEST_F(ManyRows, TheFirstOfManyByAMeasure) {
+  expect("by t.g, t.k show sum(x for t) as a sort a desc limit 7",
+         "select g, k, sum(x) as a from t group by g, k order by a desc nulls last, g, k limit 7");
+}
+
+TEST_F(ManyRows, AQuestionCanBeCalledOff) {
+  const auto called_off = std::make_shared<std::atomic<bool>>(false);
+  Options options;
+  options.threads = 3;
+  options.cancelled = called_off;
+  const Dataset dataset = model_->open(options);
+  // Each of these goes over the rows in another way: a scan, pairs that are written out, values by row.
+  const std::vector<std::string> questions{
+      "by t.id show sum(x for t)", "show max(sum(u.x for u in t where u.k = v.k and u.id <= v.id) for v in t)",
+      "show count(v in t where (rank(v.x among u.x for u in t where u.g = v.g)) < 3)"};
+  for (const std::string& question : questions) {
+    called_off->store(true);
+    const auto stopped = ask(dataset, {question});
+    ASSERT_FALSE(stopped) << question;
+    EXPECT_EQ(stopped.error()[0].code, "JR-707");
+    called_off->store(false);
+    std::jthread soon([&] {
+      std::this_thread::sleep_for(std::chrono::milliseconds(5));
+      called_off->store(true);
+    });
+    const auto meanwhile = ask(dataset, {question});
+    EXPECT_TRUE(meanwhile || meanwhile.error()[0].code == "JR-707");
+  }
+  called_off->store(false);
+  EXPECT_TRUE(ask(dataset, {questions[0]}));
+}
+
+TEST_F(ManyRows, MemoryIsLimited) {
+  Options options;
+  options.threads = 3;
+  options.memory = 1'000'000;
+  const auto refused = ask(model_->open(options), {"by t.id, t.g show sum(x for t), sum(x * g for t)"});
+  ASSERT_FALSE(refused);
+  EXPECT_EQ(refused.error()[0].code, "JR-708");
+  EXPECT_NE(refused.error()[0].message.find("more than the 1.00 MB that it may"), std::string::npos)
+      << refused.error()[0].message;
+  EXPECT_NE(refused.error()[0].suggestion.find("--memory"), std::string::npos);
+  options.memory = 1'000'000'000;
+  EXPECT_TRUE(ask(model_->open(options), {"by t.id, t.g show sum(x for t), sum(x * g for t)"}));
 }
 
 TEST_F(ManyRows, GroupsBehindALinkThatFollowEachOther) {
