@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <boost/container/small_vector.hpp>
 #include <boost/unordered/unordered_flat_set.hpp>
+#include <cassert>
 #include <cmath>
 #include <optional>
 #include <set>
@@ -626,6 +627,10 @@ std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
 
 }  // namespace
 
+std::uint64_t Accumulator::rows_of(GroupIndex) const {
+  assert(false);
+  return 0;
+}
 void Accumulator::add(const Added&, Inputs) {
   assert(false);
 }
@@ -641,6 +646,31 @@ Vector Accumulator::result(std::span<const GroupIndex> at) const {
   out.reset(repr(), at.size());
   for (std::size_t i = 0; i < at.size(); ++i) put(at[i], out, i);
   return out;
+}
+
+namespace {
+
+class RowsOf final : public Accumulator {
+ public:
+  explicit RowsOf(const Accumulator& other) : other_(other) {}
+  void grow(std::size_t count) override { groups_ = std::max(groups_, count); }
+  void add(const Added&, Inputs) override {}
+  void poison(GroupIndex) override { assert(false); }
+  void merge(const Accumulator&, std::span<const GroupIndex>) override {}
+  Repr repr() const override { return Repr::narrow; }
+  void put(GroupIndex group, Vector& out, std::size_t row) const override {
+    out.narrow[row] = group < groups_ ? static_cast<std::int64_t>(other_.rows_of(group)) : 0;
+  }
+
+ private:
+  const Accumulator& other_;
+  std::size_t groups_ = 0;
+};
+
+}  // namespace
+
+std::unique_ptr<Accumulator> make_rows_of(const Accumulator& other) {
+  return std::make_unique<RowsOf>(other);
 }
 
 std::unique_ptr<Accumulator> make_narrow_sum(const language::Node& aggregate) {

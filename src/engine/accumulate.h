@@ -54,6 +54,9 @@ class Accumulator {
   virtual void merge_one(GroupIndex into, const Accumulator& other, GroupIndex from);
   // The representation of results.
   virtual Repr repr() const = 0;
+  // How many rows each group has, where that is counted anyway; see counts_rows.
+  virtual std::uint64_t rows_of(GroupIndex group) const;
+  virtual bool counts_rows() const { return false; }
   // Puts the value of a group into `out`, which is of that representation; an index past the groups that are there
   // stands for no rows.
   virtual void put(GroupIndex group, Vector& out, std::size_t row) const = 0;
@@ -75,6 +78,9 @@ struct OrderKey {
 // tells of those that order its rows, the most important first.
 std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
                                               Merging merging, std::span<const OrderKey> order);
+
+// A count of rows that another accumulator has, which counts them and outlives it: nothing needs to be added to it.
+std::unique_ptr<Accumulator> make_rows_of(const Accumulator& other);
 
 // One for a sum or an average of exact numbers in narrow vectors, whose partial sums are known to fit 64 bits. It meets
 // others of its kind as a whole.

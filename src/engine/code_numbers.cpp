@@ -54,6 +54,8 @@ class CodeSum final : public Grouped<CodeTotal> {
     }
   }
   Repr repr() const override { return average_ ? Repr::real : Repr::wide; }
+  bool counts_rows() const override { return !has_nulls_; }
+  std::uint64_t rows_of(GroupIndex group) const override { return groups_[group].count; }
 
  private:
   void merge_group(CodeTotal& into, const CodeTotal& from, GroupIndex) override {

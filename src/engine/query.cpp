@@ -236,14 +236,15 @@ class QueryRun {
     for (const TableScan& scan : scans_) {
       if (!scan.gives_rows) continue;
       const TableScan::LevelGroups& found = scan.levels[number];
-      level.codes.reserve(level.codes.size() + found.groups.keys.size() * width);
+      std::size_t at = level.codes.size();
+      level.codes.resize(at + found.groups.keys.size() * width, 0);
       for (const PackedKey key : found.groups.keys) {
         if (several && !seen.insert(key).second) continue;
-        const std::size_t at = level.codes.size();
-        level.codes.resize(at + width, 0);
         for (std::size_t k = 0; k < found.keys.size(); ++k)
           level.codes[at + found.keys[k]] = found.groups.layout.code(key, k);
+        at += width;
       }
+      level.codes.resize(at);
     }
   }
 

@@ -33,12 +33,6 @@ KeyLayout::KeyLayout(const std::vector<std::uint64_t>& null_codes) {
   }
 }
 
-std::uint64_t KeyLayout::code(PackedKey key, std::size_t column) const {
-  if (widths_[column] == 0) return 0;
-  const auto code = static_cast<std::uint64_t>(key >> shifts_[column]);
-  return widths_[column] == 64 ? code : code & ((std::uint64_t{1} << widths_[column]) - 1);
-}
-
 KeyLayout layout_of(const std::vector<ScanKey>& keys) {
   std::vector<std::uint64_t> last_codes;
   for (const ScanKey& key : keys) last_codes.push_back(key.last);
@@ -73,7 +67,16 @@ class Grouping {
   template <class Key>
   void find_or_add(std::span<const Key> keys, GroupIndex* groups) {
     if constexpr (sizeof(Key) == 4) {
-      for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = in_table(keys[i]);
+      // The new ones, which nothing could foresee, are left for a second pass: the first has no branches that would wait
+      // for the memory.
+      fresh_.resize(keys.size());
+      std::size_t fresh = 0;
+      for (std::size_t i = 0; i < keys.size(); ++i) {
+        groups[i] = dense_[keys[i]];
+        fresh_[fresh] = static_cast<std::uint32_t>(i);
+        fresh += groups[i] == none ? 1 : 0;
+      }
+      for (std::size_t f = 0; f < fresh; ++f) groups[fresh_[f]] = in_table(keys[fresh_[f]]);
     } else if constexpr (sizeof(Key) == 8) {
       for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = hashed(numbers_, keys[i]);
     } else {
@@ -104,6 +107,7 @@ class Grouping {
   boost::unordered_flat_map<std::uint64_t, GroupIndex> numbers_;
   boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> wide_numbers_;
   std::vector<PackedKey> keys_;
+  std::vector<std::uint32_t> fresh_;  // positions of a block's keys that were not seen before
 };
 
 // What a request compiles to.
@@ -113,6 +117,7 @@ struct Plan {
     std::vector<Repr> reprs;
     std::optional<RowTest> where;
     std::optional<KeyPacker> codes;  // of those that take codes instead of values
+    bool is_row_count = false;       // of all rows of a group
     std::function<std::unique_ptr<Accumulator>()> make;
   };
   struct GroupingSteps {
@@ -142,6 +147,7 @@ struct Plan {
       AggregateSteps steps;
       if (aggregate.where) steps.where.emplace(program, aggregate.where);
       has_conditions = has_conditions || aggregate.where;
+      steps.is_row_count = aggregate.node->aggregate == language::Aggregate::row_count && !aggregate.where;
       if (!takes_codes(source, aggregate, steps)) {
         for (const auto& value : aggregate.values) steps.values.push_back(program.add(value));
         for (const ScanOrder& order : aggregate.order) steps.values.push_back(program.add_key(order.key));
@@ -215,6 +221,16 @@ struct PartialGroups {
 
   PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout, plan.program.rows()) {
     for (const auto& a : plan.aggregates) aggregates.push_back(a.make());
+    // Where a sum counts the rows anyway, nobody else needs to.
+    const auto counting = [&] {
+      for (std::size_t i = 0; i < aggregates.size(); ++i) {
+        if (!plan.aggregates[i].where && aggregates[i]->counts_rows()) return aggregates[i].get();
+      }
+      return static_cast<Accumulator*>(nullptr);
+    }();
+    for (std::size_t i = 0; i < aggregates.size() && counting != nullptr && plan.merging == Merging::whole; ++i) {
+      if (plan.aggregates[i].is_row_count) aggregates[i] = make_rows_of(*counting);
+    }
     if (steps.layout.columns() == 0) grouping.find_or_add(0);
     grow();
   }

@@ -30,7 +30,11 @@ class KeyLayout {
     if (widths_[column] == 0) return key;  // its place may be past the end
     return key | static_cast<PackedKey>(code) << shifts_[column];
   }
-  std::uint64_t code(PackedKey key, std::size_t column) const;
+  std::uint64_t code(PackedKey key, std::size_t column) const {
+    if (widths_[column] == 0) return 0;
+    const auto code = static_cast<std::uint64_t>(key >> shifts_[column]);
+    return widths_[column] == 64 ? code : code & ((std::uint64_t{1} << widths_[column]) - 1);
+  }
 
  private:
   std::vector<unsigned> widths_;

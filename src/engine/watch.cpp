@@ -14,8 +14,8 @@ namespace juniper::engine {
 
 namespace {
 
-// What has been allocated. Under allocators that don't count for glibc, as those of sanitizers: what the process holds in
-// memory beside files that it has mapped (proc(5), statm: the second number less the third).
+// What has been allocated. Under allocators that don't count for glibc, as those of sanitizers: what the process holds
+// in memory beside files that it has mapped (proc(5), statm: the second number less the third).
 std::uint64_t allocated_bytes() {
   const struct mallinfo2 counted = ::mallinfo2();
   if (counted.uordblks + counted.hblkhd != 0) return counted.uordblks + counted.hblkhd;
@@ -29,7 +29,8 @@ std::uint64_t allocated_bytes() {
 
 }  // namespace
 
-Watch::Watch(const Options& options) : options_(options), memory_at_begin_(options.memory != 0 ? allocated_bytes() : 0) {}
+Watch::Watch(const Options& options)
+    : options_(options), memory_at_begin_(options.memory != 0 ? allocated_bytes() : 0) {}
 
 void Watch::check() const {
   if (options_.cancelled && *options_.cancelled)
