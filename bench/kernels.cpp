@@ -26,7 +26,7 @@ std::vector<std::uint32_t> narrow_numbers(unsigned bits) {
   return {wide.begin(), wide.end()};
 }
 
-void count_rows(benchmark::State& state) {
+void tell_rows(benchmark::State& state) {
   state.SetItemsProcessed(static_cast<std::int64_t>(state.iterations() * block_rows));
 }
 
@@ -39,7 +39,7 @@ void unpack_32(benchmark::State& state) {
     juniper::base::unpack(words.data(), block_rows, bits, std::uint32_t{5}, out.data());
     benchmark::DoNotOptimize(out.data());
   }
-  count_rows(state);
+  tell_rows(state);
 }
 BENCHMARK(unpack_32)->Arg(1)->Arg(4)->Arg(12)->Arg(16)->Arg(20)->Arg(25)->Arg(30);
 
@@ -52,7 +52,7 @@ void unpack_64(benchmark::State& state) {
     juniper::base::unpack(words.data(), block_rows, bits, std::uint64_t{5}, out.data());
     benchmark::DoNotOptimize(out.data());
   }
-  count_rows(state);
+  tell_rows(state);
 }
 BENCHMARK(unpack_64)->Arg(16)->Arg(43);
 
@@ -72,7 +72,7 @@ void decode(benchmark::State& state) {
     benchmark::DoNotOptimize(out.data());
   }
   state.SetLabel(encoded.describe());
-  count_rows(state);
+  tell_rows(state);
 }
 BENCHMARK(decode)->DenseRange(0, 4);
 
@@ -83,7 +83,7 @@ void find_between(benchmark::State& state) {
     benchmark::DoNotOptimize(
         juniper::base::find_between(given, 0, static_cast<std::uint32_t>(state.range(0)), found.data()));
   }
-  count_rows(state);
+  tell_rows(state);
 }
 BENCHMARK(find_between)->Arg(10)->Arg(500)->Arg(1000);
 
@@ -93,14 +93,14 @@ void find_in(benchmark::State& state) {
   for (std::size_t i = 0; i < table.size(); ++i) table[i] = i % 3 == 0 ? 1 : 0;
   std::vector<std::uint32_t> found(block_rows + 16);
   for (auto _ : state) benchmark::DoNotOptimize(juniper::base::find_in(given, table.data(), found.data()));
-  count_rows(state);
+  tell_rows(state);
 }
 BENCHMARK(find_in);
 
 void sum_of(benchmark::State& state) {
   const auto given = narrow_numbers(16);
   for (auto _ : state) benchmark::DoNotOptimize(juniper::base::sum_of(given));
-  count_rows(state);
+  tell_rows(state);
 }
 BENCHMARK(sum_of);
 

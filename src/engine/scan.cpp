@@ -364,14 +364,14 @@ class ChunkScanner {
     partial.grow();
     const std::size_t groups = partial.grouping.keys().size();
     if (!added.one_group && groups <= Added::few_groups && !plan_.aggregates.empty()) {
-      count_rows(groups, count);
+      tally(groups, count);
       added.rows_of_group = rows_of_group_.data();
     }
     return added;
   }
 
   // Neighbours of one group would wait for each other: each of four in a row counts apart.
-  void count_rows(std::size_t groups, std::size_t count) {
+  void tally(std::size_t groups, std::size_t count) {
     constexpr std::size_t ways = 4;
     std::array<std::array<std::uint32_t, Added::few_groups>, ways> counts;
     for (auto& way : counts) std::fill_n(way.begin(), groups, 0);
