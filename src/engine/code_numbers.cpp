@@ -37,7 +37,7 @@ class CodeSum final : public Grouped<CodeTotal> {
         group.sum += valid * codes[row];
         group.count += valid;
       });
-    } else if (added.one_group && added.rows == nullptr) {
+    } else if (added.count != 0 && added.one_group && added.rows == nullptr) {
       CodeTotal& group = groups_[added.groups[0]];
       group.sum += base::sum_of({codes + added.first, added.count});
       group.count += added.count;
