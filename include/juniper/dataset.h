@@ -40,8 +40,8 @@ struct Options {
   std::function<void(const Progress&)> progress;
   // Calls off the questions that are under way, and those asked after, once it is true: they end with JR-707.
   std::shared_ptr<const std::atomic<bool>> cancelled;
-  // How many bytes answering a question may add to what this process has allocated; beyond them it ends with JR-708. What
-  // other threads allocate at the same time counts as well. 0: no limit.
+  // How many bytes answering a question may add to what this process has allocated; beyond them it ends with JR-708.
+  // What other threads allocate at the same time counts as well. 0: no limit.
   std::uint64_t memory = 0;
 };
 

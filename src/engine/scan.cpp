@@ -67,8 +67,8 @@ class Grouping {
   template <class Key>
   void find_or_add(std::span<const Key> keys, GroupIndex* groups) {
     if constexpr (sizeof(Key) == 4) {
-      // The new ones, which nothing could foresee, are left for a second pass: the first has no branches that would wait
-      // for the memory.
+      // The new ones, which nothing could foresee, are left for a second pass: the first has no branches that would
+      // wait for the memory.
       fresh_.resize(keys.size());
       std::size_t fresh = 0;
       for (std::size_t i = 0; i < keys.size(); ++i) {

@@ -140,7 +140,7 @@ TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
       if (length > 3) given[length / 2] = 0xFFFFFFFF;
       std::vector<std::uint32_t> found(length + 17, 42);
       for (const auto& [low, high] : {std::pair(0U, 0xFFFFFFFFU), std::pair(5U, 40U), std::pair(63U, 63U),
-                                     std::pair(64U, 0xFFFFFFFFU), std::pair(9U, 3U)}) {
+                                      std::pair(64U, 0xFFFFFFFFU), std::pair(9U, 3U)}) {
         SCOPED_TRACE(testing::Message() << length << " numbers, those from " << low << " to " << high);
         std::vector<std::uint32_t> expected;
         for (std::uint32_t i = 0; i < length; ++i) {
