@@ -14,11 +14,13 @@
 #include "juniper/audit.h"
 #include "juniper/demo.h"
 #include "juniper/refactor.h"
+#include "must.h"
 #include "timing.h"
 
 namespace {
 
 using namespace juniper;
+using bench::must;
 namespace fs = std::filesystem;
 
 constexpr unsigned threads = 2;
@@ -28,15 +30,6 @@ constexpr const char* expression = "round(energy_kwh * tariffs.price_per_kwh, 2)
 constexpr const char* plan =
     "inline sessions.price_paid split sessions.started retype sessions.battery_start integer drop sessions.row_no "
     "drop sessions.receipt drop cards.serial trim cards reorder sessions by (channel, tariff_code)";
-
-template <class T>
-T must(Result<T> result) {
-  if (!result) {
-    for (const Diagnostic& problem : result.error()) std::cerr << problem.code << ": " << problem.message << "\n";
-    std::exit(3);
-  }
-  if constexpr (!std::is_void_v<T>) return std::move(*result);
-}
 
 Dataset open_demo(const std::string& folder, std::uint64_t sessions) {
   if (!fs::exists(folder + "/charging.ridge")) must(write_demo(folder, {sessions, seed}));

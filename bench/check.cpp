@@ -18,25 +18,18 @@
 #include "juniper/baseline.h"
 #include "juniper/demo.h"
 #include "juniper/replay.h"
+#include "must.h"
 #include "timing.h"
 
 namespace {
 
 using namespace juniper;
+using bench::must;
 using Clock = std::chrono::steady_clock;
 namespace fs = std::filesystem;
 
 constexpr unsigned threads = 2;
 constexpr std::uint64_t seed = 7;
-
-template <class T>
-T must(Result<T> result) {
-  if (!result) {
-    for (const Diagnostic& problem : result.error()) std::cerr << problem.code << ": " << problem.message << "\n";
-    std::exit(3);
-  }
-  return std::move(*result);
-}
 
 Dataset open_demo(const std::string& folder, std::uint64_t sessions) {
   if (!fs::exists(folder + "/charging.ridge") && !write_demo(folder, {sessions, seed})) std::exit(3);

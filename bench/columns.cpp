@@ -16,6 +16,7 @@
 #include "engine/rows.h"
 #include "juniper/demo.h"
 #include "model/syntax_of.h"
+#include "must.h"
 #include "peer.h"
 #include "timing.h"
 
@@ -23,6 +24,7 @@ namespace {
 
 using namespace juniper;
 using bench::milliseconds_of;
+using bench::must;
 using bench::Ratio;
 
 constexpr unsigned threads = 2;
@@ -54,15 +56,6 @@ constexpr Twin twins[] = {
     {"change", "energy_kwh - lag(energy_kwh) over (partition by bay_id order by started, session_id)"},
     {"place", "rank() over (partition by bay_id order by energy_kwh desc)"},
 };
-
-template <class T>
-T must(Result<T> result) {
-  if (!result) {
-    for (const Diagnostic& d : result.error()) std::cerr << d.code << " " << d.message << "\n";
-    std::exit(3);
-  }
-  if constexpr (!std::is_void_v<T>) return std::move(*result);
-}
 
 // As the tool does: columns are large arrays that come and go.
 void keep_freed_memory() {

@@ -25,25 +25,18 @@
 #include "juniper/ask.h"
 #include "juniper/demo.h"
 #include "juniper/explain.h"
+#include "must.h"
 #include "peer.h"
 #include "timing.h"
 
 namespace {
 
 using namespace juniper;
+using bench::must;
 namespace fs = std::filesystem;
 
 constexpr unsigned threads = 2;
 constexpr std::uint64_t seed = 7;
-
-template <class T>
-T must(Result<T> result) {
-  if (!result) {
-    for (const Diagnostic& problem : result.error()) std::cerr << problem.code << ": " << problem.message << "\n";
-    std::exit(3);
-  }
-  if constexpr (!std::is_void_v<T>) return std::move(*result);
-}
 
 std::string content(const std::string& path) {
   std::ifstream file(path);

@@ -730,6 +730,7 @@ class NaiveQuery {
     }
     const bool detail = kept.size() == query_.by.size();
     for (std::uint32_t i = 0; i < combinations.size(); ++i) {
+      source_.check();
       const std::vector<Value>& keys = combinations[i];
       std::vector<std::uint64_t> codes(query_.by.size(), 0);
       for (const std::uint32_t k : kept) codes[k] = *source_.column(query_.by[k].column.column).code_of(keys[k]);
