@@ -49,7 +49,11 @@ void Evaluator::fail_filter(Span span) const {
 }
 
 VectorPtr Evaluator::evaluate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {
-  std::pair<std::string, SlicePtr> key{canonical(model_, node), slice};
+  return evaluate(node, canonical(model_, node), frame, slice);
+}
+
+VectorPtr Evaluator::evaluate(const NodePtr& node, std::string text, const FramePtr& frame, const SlicePtr& slice) {
+  std::pair<std::string, SlicePtr> key{std::move(text), slice};
   if (const auto known = frame->known.find(key); known != frame->known.end()) return known->second;
   VectorPtr result = is_leaf(*node) ? leaf(node, frame, slice) : computed(node, frame, slice);
   frame->known.emplace(std::move(key), result);
@@ -64,8 +68,8 @@ VectorPtr Evaluator::computed(const NodePtr& node, const FramePtr& frame, const 
       for (const NodePtr& child : n->children) collect(child);
       return;
     }
-    std::string key = canonical(model_, n);
-    if (!leaves.contains(key)) leaves.emplace(std::move(key), evaluate(n, frame, slice));
+    const std::string key = canonical(model_, n);
+    if (!leaves.contains(key)) leaves.emplace(key, evaluate(n, key, frame, slice));
   };
   collect(node);
   auto program = std::make_unique<Program>(source_, leaves, frame->rows);

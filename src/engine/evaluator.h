@@ -139,6 +139,8 @@ class Evaluator {
 
   // --- evaluate.cpp -------------------------------------------------------------------------------------------------
 
+  // The same for an expression whose canonical text is known.
+  VectorPtr evaluate(const NodePtr& node, std::string text, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr leaf(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr computed(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice);
   FramePtr with_name(const language::Let& let, const FramePtr& frame, const SlicePtr& slice);

@@ -1,5 +1,6 @@
 #include "language/checked.h"
 
+#include <fmt/compile.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -151,7 +152,8 @@ NodePtr replaced(const NodePtr& node, const Replace& replace) {
 
 namespace {
 
-// Prints a node without regard to places and to the numbers of the variables that it binds itself.
+// Prints a node without regard to places and to the numbers of the variables that it binds itself. A plan asks for
+// these texts at each of its nodes: pieces go into one text without others in between.
 class Canonical {
  public:
   Canonical(const CheckedModel& model, OuterRows outer) : model_(model), outer_(outer) {}
@@ -161,7 +163,7 @@ class Canonical {
       out += '~';
       return;
     }
-    out += fmt::format("({}:{}", static_cast<int>(node->op), to_string(node->type));
+    write(FMT_COMPILE("({}:{}"), static_cast<int>(node->op), to_string(node->type));
     if (node->modifiers) print(*node->modifiers);
     for (const Let& let : node->lets) {
       out += " let";
@@ -175,24 +177,30 @@ class Canonical {
         out += node->literal.is_null() ? " null" : " " + written_text(to_text(node->literal, node->type));
         break;
       case Op::column:
-        out += " " + variable(node->variable) + " ";
+        out += ' ';
+        variable(node->variable);
+        out += ' ';
         print(node->column);
         break;
       case Op::field:
-        out += fmt::format(" {}.{}", variable(node->variable), node->field);
+        out += ' ';
+        variable(node->variable);
+        write(FMT_COMPILE(".{}"), node->field);
         break;
       case Op::name:
-        out += " " + variable(node->variable);
+        out += ' ';
+        variable(node->variable);
         break;
       case Op::grouping:
         out += " ";
         print(node->column);
         break;
       case Op::measure:
-        out += " " + written_name(model_.measures[node->measure].name);
+        out += ' ';
+        name(model_.measures[node->measure].name);
         break;
       case Op::aggregate:
-        out += fmt::format(" {} {} ", static_cast<int>(node->aggregate), node->dense);
+        write(FMT_COMPILE(" {} {} "), static_cast<int>(node->aggregate), node->dense);
         if (!node->literal.is_null())
           out += node->literal.kind() == Value::Kind::real ? fmt::format("{} ", node->literal.real())
                                                            : written_text(node->literal.text());
@@ -201,7 +209,7 @@ class Canonical {
         print(node->rows);
         break;
       case Op::call:
-        out += fmt::format(" {}", static_cast<int>(node->function));
+        write(FMT_COMPILE(" {}"), static_cast<int>(node->function));
         break;
       default:
         break;
@@ -215,21 +223,25 @@ class Canonical {
       out += '~';
       return;
     }
-    out += fmt::format("[{}", static_cast<int>(rows->kind));
+    write(FMT_COMPILE("[{}"), static_cast<int>(rows->kind));
     if (rows->kind == RowsKind::table) {
-      out += " " + written_name(model_.tables[*rows->table].name);
-      if (rows->of) out += " of " + variable(*rows->of);
-      if (rows->via) out += " via " + written_name(model_.links[*rows->via].role);
+      out += ' ';
+      name(model_.tables[*rows->table].name);
+      of(rows->of);
+      via(rows->via);
       if (rows->across) print(*rows->across);
     }
-    if (rows->kind == RowsKind::members) out += " of " + variable(rows->group);
-    if (rows->kind == RowsKind::named) out += " " + variable(rows->name);
+    if (rows->kind == RowsKind::members) of(rows->group);
+    if (rows->kind == RowsKind::named) {
+      out += ' ';
+      variable(rows->name);
+    }
     print(rows->input);
     print(rows->other);
     bind(rows->variable);
     print(rows->condition);
     print(rows->descending);
-    if (rows->count != 0) out += fmt::format(" {}", rows->count);
+    if (rows->count != 0) write(FMT_COMPILE(" {}"), rows->count);
     for (const NodePtr& value : rows->values) print(value);
     for (const NodePtr& result : rows->results) print(result);
     out += ']';
@@ -239,25 +251,49 @@ class Canonical {
 
  private:
   void bind(VariableId id) { bound_.emplace(id, bound_.size()); }
-  std::string variable(VariableId id) {
+  template <typename Text, typename... Arguments>
+  void write(const Text& text, const Arguments&... arguments) {
+    fmt::format_to(std::back_inserter(out), text, arguments...);
+  }
+  void name(const std::string& text) {
+    if (is_plain_name(text)) {
+      out += text;
+    } else {
+      out += written_name(text);
+    }
+  }
+  void variable(VariableId id) {
     const auto at = bound_.find(id);
-    if (at != bound_.end()) return fmt::format("b{}", at->second);
-    if (outer_ == OuterRows::by_number || id == slice_row) return fmt::format("v{}", id);
-    return fmt::format("f{}", free_.emplace(id, free_.size()).first->second);
+    if (at != bound_.end()) return write(FMT_COMPILE("b{}"), at->second);
+    if (outer_ == OuterRows::by_number || id == slice_row) return write(FMT_COMPILE("v{}"), id);
+    write(FMT_COMPILE("f{}"), free_.emplace(id, free_.size()).first->second);
+  }
+  void of(std::optional<VariableId> row) {
+    if (!row) return;
+    out += " of ";
+    variable(*row);
+  }
+  void via(std::optional<LinkIndex> role) {
+    if (!role) return;
+    out += " via ";
+    name(model_.links[*role].role);
   }
   void print(const std::vector<bool>& flags) {
     for (const bool flag : flags) out += flag ? '-' : '+';
   }
   void print(const ColumnRef& ref) {
-    out += written_name(model_.tables[ref.start].name);
+    name(model_.tables[ref.start].name);
     for (const LinkIndex i : ref.path) {
       const Link& link = model_.links[i];
       out += '>';
-      for (const std::uint32_t column : link.from.columns)
-        out += written_name(model_.tables[link.from.table].columns[column].name) + ">";
-      out += written_name(model_.tables[link.to.table].name);
+      for (const std::uint32_t column : link.from.columns) {
+        name(model_.tables[link.from.table].columns[column].name);
+        out += '>';
+      }
+      name(model_.tables[link.to.table].name);
     }
-    out += "." + written_name(model_.column(ref.column).name);
+    out += '.';
+    name(model_.column(ref.column).name);
   }
   void print(const Across& across) {
     out += across.everything ? " everything but" : " across";
@@ -265,16 +301,22 @@ class Canonical {
       out += ' ';
       print(column);
     }
-    for (const TableIndex table : across.tables) out += " table " + written_name(model_.tables[table].name);
-    for (const LinkIndex role : across.roles) out += " role " + written_name(model_.links[role].role);
+    for (const TableIndex table : across.tables) {
+      out += " table ";
+      name(model_.tables[table].name);
+    }
+    for (const LinkIndex role : across.roles) {
+      out += " role ";
+      name(model_.links[role].role);
+    }
   }
   void print(const Modifiers& modifiers) {
-    if (modifiers.of) out += " of " + variable(*modifiers.of);
-    if (modifiers.via) out += " via " + written_name(model_.links[*modifiers.via].role);
+    of(modifiers.of);
+    via(modifiers.via);
     if (modifiers.across) print(*modifiers.across);
     if (modifiers.during)
-      out += fmt::format(" during {} {} {}", static_cast<int>(modifiers.during->period),
-                         static_cast<int>(modifiers.during->unit), modifiers.during->count);
+      write(FMT_COMPILE(" during {} {} {}"), static_cast<int>(modifiers.during->period),
+            static_cast<int>(modifiers.during->unit), modifiers.during->count);
     for (const NodePtr& condition : modifiers.where) print(condition);
   }
 

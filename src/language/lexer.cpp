@@ -23,8 +23,9 @@ bool is_name_part(char c) {
 }
 
 // Words that are read as something else where an expression may begin or go on.
-constexpr std::array reserved{"and", "between", "case", "div", "else", "end", "false", "for",  "if",   "in",   "is",
-                              "let", "like",    "mod",  "not", "null", "or",  "then",  "true", "when", "where"};
+constexpr std::array<std::string_view, 21> reserved{"and", "between", "case", "div",  "else", "end",  "false",
+                                                    "for", "if",      "in",   "is",   "let",  "like", "mod",
+                                                    "not", "null",    "or",   "then", "true", "when", "where"};
 
 class Lexer {
  public:

@@ -110,11 +110,7 @@ void operator delete[](void* memory, std::size_t) noexcept {
 namespace juniper {
 namespace {
 
-#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr long every = 23;  // of the calls for memory, of which there are thousands
-#else
-constexpr long every = 1;
-#endif
+constexpr long every = test::is_sanitized ? 23 : 1;  // of the calls for memory, of which there are thousands
 
 constexpr const char* model_text = R"(
 table sessions from csv "data/s-*.csv" { key id integer  bay_id integer  kwh decimal(2)  channel text

@@ -7,15 +7,13 @@
 #include <cmath>
 #include <random>
 
+#include "support/support.h"
+
 namespace juniper {
 namespace {
 
 // Under the sanitizers, which slow the bootstrap, a part will do: the rates are held where nothing is slowed.
-#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-constexpr std::uint64_t comparisons = 20;
-#else
-constexpr std::uint64_t comparisons = 200;
-#endif
+constexpr std::uint64_t comparisons = test::is_sanitized ? 20 : 200;
 
 // A machine on which a query takes about a millisecond: normal noise, now and then an interruption, and stretches in
 // which everything is slower.

@@ -69,7 +69,16 @@ void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds)
 
 // A number from the environment's JUNIPER_SEED, or `seed`; tests print it, so that a failure can be repeated.
 std::uint64_t test_seed(std::uint64_t seed);
-// How many random cases to try: a number from the environment's JUNIPER_QUERIES, or `count`.
+// True under a sanitizer, which looks at how an answer is found and takes five to twenty times as long: tests of many
+// cases try a part of them.
+#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
+constexpr bool is_sanitized = true;
+#else
+constexpr bool is_sanitized = false;
+#endif
+
+// How many random cases to try: a number from the environment's JUNIPER_QUERIES, or `count`, or a third of it under a
+// sanitizer.
 std::size_t test_count(std::size_t count);
 
 }  // namespace juniper::test

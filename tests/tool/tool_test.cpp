@@ -184,11 +184,7 @@ TEST_F(ToolTest, BadCellsNameFileLineAndColumn) {
 
 // At 200 random moments: during the start, the reading, the encoding, the writing, and a little behind the end.
 TEST_F(ToolTest, AKilledLoadLeavesTheEarlierStoreWhole) {
-#if defined(__SANITIZE_ADDRESS__) || defined(__SANITIZE_THREAD__)
-  constexpr int moments = 20;
-#else
-  constexpr int moments = 200;
-#endif
+  constexpr int moments = test::is_sanitized ? 20 : 200;
   const auto begin = std::chrono::steady_clock::now();
   ASSERT_EQ(run_tool({"load", model_, "--again"}).status, 0);
   const auto whole = std::chrono::duration_cast<std::chrono::microseconds>(std::chrono::steady_clock::now() - begin);
