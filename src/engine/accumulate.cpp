@@ -23,7 +23,7 @@ using language::Aggregate;
 template <class T>
 using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
 
-class Count final : public Grouped<std::uint64_t> {
+class Count final : public Grouped<Count, std::uint64_t> {
  public:
   void add(const Added& added, Accumulator::Inputs inputs) override {
     if (inputs.empty()) {
@@ -31,6 +31,12 @@ class Count final : public Grouped<std::uint64_t> {
     } else {
       each_value(added, *inputs[0], [](std::uint64_t& count, std::uint32_t, GroupIndex) { ++count; });
     }
+  }
+  std::uint64_t rows_of(GroupIndex group) const override { return groups_[group]; }
+  Repr repr() const override { return Repr::narrow; }
+  void merge_group(std::uint64_t& into, const std::uint64_t& from, GroupIndex) { into += from; }
+  void finish(const std::uint64_t& count, Vector& out, std::size_t row) const {
+    out.narrow[row] = static_cast<std::int64_t>(count);
   }
 
  private:
@@ -44,11 +50,6 @@ class Count final : public Grouped<std::uint64_t> {
       for (std::size_t i = 0; i < added.count; ++i) ++groups_[added.groups[i]];
     }
   }
-  Repr repr() const override { return Repr::narrow; }
-  void merge_group(std::uint64_t& into, const std::uint64_t& from, GroupIndex) override { into += from; }
-  void finish(const std::uint64_t& count, Vector& out, std::size_t row) const override {
-    out.narrow[row] = static_cast<std::int64_t>(count);
-  }
 };
 
 // sum and avg of exact numbers. Only the final sum must fit: values of 128 bits may pass the end on the way, so the sum
@@ -59,7 +60,7 @@ struct WideSum {
   std::uint64_t count = 0;
 };
 
-class SumExact final : public Grouped<WideSum> {
+class SumExact final : public Grouped<SumExact, WideSum> {
  public:
   SumExact(Type type, bool average) : type_(type), average_(average) {}
 
@@ -78,19 +79,19 @@ class SumExact final : public Grouped<WideSum> {
       });
     }
   }
-
- private:
-  static void wrapping_add(WideSum& group, int128 value) {
-    if (__builtin_add_overflow(group.sum, value, &group.sum)) group.wraps += value > 0 ? 1 : -1;
-  }
   Repr repr() const override { return average_ ? Repr::real : Repr::wide; }
-  void merge_group(WideSum& into, const WideSum& from, GroupIndex) override {
+  void merge_group(WideSum& into, const WideSum& from, GroupIndex) {
     wrapping_add(into, from.sum);
     into.wraps += from.wraps;
     into.count += from.count;
   }
-  void finish(const WideSum& group, Vector& out, std::size_t row) const override {
+  void finish(const WideSum& group, Vector& out, std::size_t row) const {
     finish_sum(group.sum, group.wraps == 0, group.count, type_, average_, out, row);
+  }
+
+ private:
+  static void wrapping_add(WideSum& group, int128 value) {
+    if (__builtin_add_overflow(group.sum, value, &group.sum)) group.wraps += value > 0 ? 1 : -1;
   }
 
   Type type_;
@@ -102,7 +103,7 @@ struct Sum64 {
   std::uint64_t count = 0;
 };
 
-class NarrowSum final : public Grouped<Sum64> {
+class NarrowSum final : public Grouped<NarrowSum, Sum64> {
  public:
   NarrowSum(Type type, bool average) : type_(type), average_(average) {}
 
@@ -120,17 +121,16 @@ class NarrowSum final : public Grouped<Sum64> {
       ++group.count;
     });
   }
-
- private:
   Repr repr() const override { return average_ ? Repr::real : Repr::wide; }
-  void merge_group(Sum64& into, const Sum64& from, GroupIndex) override {
+  void merge_group(Sum64& into, const Sum64& from, GroupIndex) {
     into.sum += from.sum;
     into.count += from.count;
   }
-  void finish(const Sum64& group, Vector& out, std::size_t row) const override {
+  void finish(const Sum64& group, Vector& out, std::size_t row) const {
     finish_sum(group.sum, true, group.count, type_, average_, out, row);
   }
 
+ private:
   Type type_;
   bool average_;
 };
@@ -149,7 +149,7 @@ struct RealSum {
   }
 };
 
-class SumReal final : public Grouped<RealSum> {
+class SumReal final : public Grouped<SumReal, RealSum> {
  public:
   explicit SumReal(bool average) : average_(average) {}
 
@@ -161,15 +161,13 @@ class SumReal final : public Grouped<RealSum> {
       ++group.count;
     });
   }
-
- private:
   Repr repr() const override { return Repr::real; }
-  void merge_group(RealSum& into, const RealSum& from, GroupIndex) override {
+  void merge_group(RealSum& into, const RealSum& from, GroupIndex) {
     into.add(from.sum);
     into.add(from.rest);
     into.count += from.count;
   }
-  void finish(const RealSum& group, Vector& out, std::size_t row) const override {
+  void finish(const RealSum& group, Vector& out, std::size_t row) const {
     const double sum = group.sum + group.rest;
     if (group.count == 0) {
       out.state[row] = State::null;
@@ -180,11 +178,12 @@ class SumReal final : public Grouped<RealSum> {
     }
   }
 
+ private:
   bool average_;
 };
 
 template <class T>
-class Extreme final : public Grouped<std::optional<T>> {
+class Extreme final : public Grouped<Extreme<T>, std::optional<T>> {
  public:
   Extreme(Repr repr, bool least) : repr_(repr), least_(least) {}
 
@@ -195,13 +194,11 @@ class Extreme final : public Grouped<std::optional<T>> {
       if (!best || (least_ ? column[row] < *best : *best < column[row])) best = T(column[row]);
     });
   }
-
- private:
   Repr repr() const override { return repr_; }
-  void merge_group(std::optional<T>& into, const std::optional<T>& from, GroupIndex) override {
+  void merge_group(std::optional<T>& into, const std::optional<T>& from, GroupIndex) {
     if (from && (!into || (least_ ? *from < *into : *into < *from))) into = from;
   }
-  void finish(const std::optional<T>& best, Vector& out, std::size_t row) const override {
+  void finish(const std::optional<T>& best, Vector& out, std::size_t row) const {
     if (!best) {
       out.state[row] = State::null;
     } else if constexpr (std::is_same_v<T, std::string>) {
@@ -211,25 +208,32 @@ class Extreme final : public Grouped<std::optional<T>> {
     }
   }
 
+ private:
   Repr repr_;
   bool least_;
 };
 
 template <class T>
-class CountDistinct final : public Grouped<std::uint64_t> {
+class CountDistinct final : public Grouped<CountDistinct<T>, std::uint64_t> {
  public:
   void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
     const auto& column = values->of<Seen<T>>();
-    each_value(added, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
+    this->each_value(added, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
       if (seen_.emplace(group, T(column[row])).second) ++count;
     });
   }
+  bool can_keep() const override { return false; }
   void merge(const Accumulator& other, std::span<const GroupIndex> groups) override {
-    Grouped::merge(other, groups);
+    CountDistinct::Grouped::merge(other, groups);
     for (const auto& [group, value] : static_cast<const CountDistinct&>(other).seen_) {
-      if (seen_.emplace(groups[group], value).second) ++groups_[groups[group]];
+      if (seen_.emplace(groups[group], value).second) ++this->groups_[groups[group]];
     }
+  }
+  Repr repr() const override { return Repr::narrow; }
+  void merge_group(std::uint64_t&, const std::uint64_t&, GroupIndex) {}  // `merge` counts what is new
+  void finish(const std::uint64_t& count, Vector& out, std::size_t row) const {
+    out.narrow[row] = static_cast<std::int64_t>(count);
   }
 
  private:
@@ -242,47 +246,36 @@ class CountDistinct final : public Grouped<std::uint64_t> {
       }
     }
   };
-  Repr repr() const override { return Repr::narrow; }
-  void merge_group(std::uint64_t&, const std::uint64_t&, GroupIndex) override {}  // `merge` counts what is new
-  void finish(const std::uint64_t& count, Vector& out, std::size_t row) const override {
-    out.narrow[row] = static_cast<std::int64_t>(count);
-  }
 
   boost::unordered_flat_set<std::pair<GroupIndex, T>, Hash> seen_;
 };
 
 // The same with a set for each group, which can be merged one by one.
 template <class T>
-class DistinctSets final : public Grouped<std::set<T>> {
+class DistinctSets final : public Grouped<DistinctSets<T>, std::set<T>> {
  public:
   void add(const Added& added, Accumulator::Inputs inputs) override {
     const auto& column = inputs[0]->of<Seen<T>>();
     this->each_value(added, *inputs[0],
                      [&](std::set<T>& seen, std::uint32_t row, GroupIndex) { seen.insert(T(column[row])); });
   }
-
- private:
   Repr repr() const override { return Repr::narrow; }
-  void merge_group(std::set<T>& into, const std::set<T>& from, GroupIndex) override {
-    into.insert(from.begin(), from.end());
-  }
-  void finish(const std::set<T>& seen, Vector& out, std::size_t row) const override {
+  void merge_group(std::set<T>& into, const std::set<T>& from, GroupIndex) { into.insert(from.begin(), from.end()); }
+  void finish(const std::set<T>& seen, Vector& out, std::size_t row) const {
     out.narrow[row] = static_cast<std::int64_t>(seen.size());
   }
 };
 
-class Exists final : public Grouped<std::uint8_t> {
+class Exists final : public Grouped<Exists, std::uint8_t> {
  public:
   void add(const Added& added, Inputs) override {
     for (std::size_t i = 0; i < added.count; ++i) groups_[added.group(i)] = 1;
   }
-
- private:
   Repr repr() const override { return Repr::narrow; }
-  void merge_group(std::uint8_t& into, const std::uint8_t& from, GroupIndex) override {
+  void merge_group(std::uint8_t& into, const std::uint8_t& from, GroupIndex) {
     into = static_cast<std::uint8_t>(into | from);
   }
-  void finish(const std::uint8_t& any, Vector& out, std::size_t row) const override { out.narrow[row] = any; }
+  void finish(const std::uint8_t& any, Vector& out, std::size_t row) const { out.narrow[row] = any; }
 };
 
 // A product of integers. Its magnitude never shrinks but to zero, so that what left 128 bits can't come back.
@@ -300,7 +293,7 @@ struct ExactProduct {
   }
 };
 
-class ProductExact final : public Grouped<ExactProduct> {
+class ProductExact final : public Grouped<ProductExact, ExactProduct> {
  public:
   void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector& values = *inputs[0];
@@ -309,11 +302,9 @@ class ProductExact final : public Grouped<ExactProduct> {
       group.multiply({value == 0 ? 1 : value, false, value == 0, true});
     });
   }
-
- private:
   Repr repr() const override { return Repr::wide; }
-  void merge_group(ExactProduct& into, const ExactProduct& from, GroupIndex) override { into.multiply(from); }
-  void finish(const ExactProduct& group, Vector& out, std::size_t row) const override {
+  void merge_group(ExactProduct& into, const ExactProduct& from, GroupIndex) { into.multiply(from); }
+  void finish(const ExactProduct& group, Vector& out, std::size_t row) const {
     out.wide[row] = group.zero ? 0 : group.product;
     if (!group.any) {
       out.state[row] = State::null;
@@ -328,7 +319,7 @@ struct RealProduct {
   bool any = false;
 };
 
-class ProductReal final : public Grouped<RealProduct> {
+class ProductReal final : public Grouped<ProductReal, RealProduct> {
  public:
   bool is_ordered() const override { return true; }
   void add(const Added& added, Accumulator::Inputs inputs) override {
@@ -337,14 +328,12 @@ class ProductReal final : public Grouped<RealProduct> {
       group.any = true;
     });
   }
-
- private:
   Repr repr() const override { return Repr::real; }
-  void merge_group(RealProduct& into, const RealProduct& from, GroupIndex) override {
+  void merge_group(RealProduct& into, const RealProduct& from, GroupIndex) {
     into.product *= from.product;
     into.any = into.any || from.any;
   }
-  void finish(const RealProduct& group, Vector& out, std::size_t row) const override {
+  void finish(const RealProduct& group, Vector& out, std::size_t row) const {
     if (!group.any) {
       out.state[row] = State::null;
     } else if (!std::isfinite(group.product)) {
@@ -379,7 +368,7 @@ struct Moments {
   }
 };
 
-class Spread final : public Grouped<Moments> {
+class Spread final : public Grouped<Spread, Moments> {
  public:
   explicit Spread(Aggregate kind) : kind_(kind) {}
   bool is_ordered() const override { return true; }
@@ -387,11 +376,9 @@ class Spread final : public Grouped<Moments> {
     each_value(added, *inputs[0],
                [&](Moments& group, std::uint32_t row, GroupIndex) { group.add(inputs[0]->real[row]); });
   }
-
- private:
   Repr repr() const override { return Repr::real; }
-  void merge_group(Moments& into, const Moments& from, GroupIndex) override { into.add(from); }
-  void finish(const Moments& group, Vector& out, std::size_t row) const override {
+  void merge_group(Moments& into, const Moments& from, GroupIndex) { into.add(from); }
+  void finish(const Moments& group, Vector& out, std::size_t row) const {
     const bool sample = kind_ == Aggregate::stddev || kind_ == Aggregate::variance;
     const double divisor = group.count - (sample ? 1 : 0);
     if (divisor < 1) {
@@ -404,11 +391,12 @@ class Spread final : public Grouped<Moments> {
     if (!std::isfinite(variance)) out.state[row] = State::overflow;
   }
 
+ private:
   Aggregate kind_;
 };
 
 // The value at a fraction of the way through the sorted values, between two of them linearly.
-class Quantile final : public Grouped<std::vector<double>> {
+class Quantile final : public Grouped<Quantile, std::vector<double>> {
  public:
   explicit Quantile(double fraction) : fraction_(fraction) {}
   void add(const Added& added, Accumulator::Inputs inputs) override {
@@ -416,13 +404,11 @@ class Quantile final : public Grouped<std::vector<double>> {
       group.push_back(inputs[0]->real[row]);
     });
   }
-
- private:
   Repr repr() const override { return Repr::real; }
-  void merge_group(std::vector<double>& into, const std::vector<double>& from, GroupIndex) override {
+  void merge_group(std::vector<double>& into, const std::vector<double>& from, GroupIndex) {
     into.insert(into.end(), from.begin(), from.end());
   }
-  void finish(const std::vector<double>& group, Vector& out, std::size_t row) const override {
+  void finish(const std::vector<double>& group, Vector& out, std::size_t row) const {
     if (group.empty()) {
       out.state[row] = State::null;
       return;
@@ -438,6 +424,7 @@ class Quantile final : public Grouped<std::vector<double>> {
     if (out.real[row] == 0) out.real[row] = 0;
   }
 
+ private:
   double fraction_;
 };
 
@@ -455,7 +442,7 @@ struct OnlyValue {
   }
 };
 
-class Only final : public Grouped<OnlyValue> {
+class Only final : public Grouped<Only, OnlyValue> {
  public:
   explicit Only(Repr repr) : repr_(repr) {}
   void add(const Added& added, Accumulator::Inputs inputs) override {
@@ -464,17 +451,16 @@ class Only final : public Grouped<OnlyValue> {
       if (!group.several) group.add(inputs[0]->value_at(added.row(i)));
     }
   }
-
- private:
   Repr repr() const override { return repr_; }
-  void merge_group(OnlyValue& into, const OnlyValue& from, GroupIndex) override {
+  void merge_group(OnlyValue& into, const OnlyValue& from, GroupIndex) {
     if (from.value) into.add(*from.value);
     into.several = into.several || from.several;
   }
-  void finish(const OnlyValue& group, Vector& out, std::size_t row) const override {
+  void finish(const OnlyValue& group, Vector& out, std::size_t row) const {
     out.set(row, group.value && !group.several ? *group.value : Value());
   }
 
+ private:
   Repr repr_;
 };
 
@@ -520,7 +506,7 @@ struct EdgeRow {
 };
 
 template <class T>
-class Edge final : public Grouped<EdgeRow<T>> {
+class Edge final : public Grouped<Edge<T>, EdgeRow<T>> {
  public:
   Edge(Repr repr, bool first, std::span<const OrderKey> keys) : repr_(repr), first_(first), places_(keys) {}
 
@@ -540,6 +526,19 @@ class Edge final : public Grouped<EdgeRow<T>> {
       if (best.state == State::value) best.value = T(column[row]);
     }
   }
+  Repr repr() const override { return repr_; }
+  void merge_group(EdgeRow<T>& into, const EdgeRow<T>& from, GroupIndex) {
+    if (from.any && (!into.any || (first_ ? from.order < into.order : into.order < from.order))) into = from;
+  }
+  void finish(const EdgeRow<T>& best, Vector& out, std::size_t row) const {
+    out.state[row] = best.state;
+    if (best.state != State::value) return;
+    if constexpr (std::is_same_v<T, std::string>) {
+      out.text[row] = out.owned.emplace_back(best.value);
+    } else {
+      out.of<T>()[row] = best.value;
+    }
+  }
 
  private:
   bool passes(const Order& best, Accumulator::Inputs inputs, std::uint32_t row) const {
@@ -548,19 +547,6 @@ class Edge final : public Grouped<EdgeRow<T>> {
       if (place != best[k]) return (place < best[k]) == first_;
     }
     return false;
-  }
-  Repr repr() const override { return repr_; }
-  void merge_group(EdgeRow<T>& into, const EdgeRow<T>& from, GroupIndex) override {
-    if (from.any && (!into.any || (first_ ? from.order < into.order : into.order < from.order))) into = from;
-  }
-  void finish(const EdgeRow<T>& best, Vector& out, std::size_t row) const override {
-    out.state[row] = best.state;
-    if (best.state != State::value) return;
-    if constexpr (std::is_same_v<T, std::string>) {
-      out.text[row] = out.owned.emplace_back(best.value);
-    } else {
-      out.of<T>()[row] = best.value;
-    }
   }
 
   Repr repr_;
@@ -573,7 +559,7 @@ struct ListedText {
   std::string text;
 };
 
-class List final : public Grouped<std::vector<ListedText>> {
+class List final : public Grouped<List, std::vector<ListedText>> {
  public:
   List(std::string separator, std::span<const OrderKey> keys) : separator_(std::move(separator)), places_(keys) {}
 
@@ -583,13 +569,11 @@ class List final : public Grouped<std::vector<ListedText>> {
       group.push_back({places_.order(inputs, row), std::string(inputs[0]->text[row])});
     });
   }
-
- private:
   Repr repr() const override { return Repr::text; }
-  void merge_group(std::vector<ListedText>& into, const std::vector<ListedText>& from, GroupIndex) override {
+  void merge_group(std::vector<ListedText>& into, const std::vector<ListedText>& from, GroupIndex) {
     into.insert(into.end(), from.begin(), from.end());
   }
-  void finish(const std::vector<ListedText>& group, Vector& out, std::size_t row) const override {
+  void finish(const std::vector<ListedText>& group, Vector& out, std::size_t row) const {
     if (group.empty()) {
       out.state[row] = State::null;
       return;
@@ -606,6 +590,7 @@ class List final : public Grouped<std::vector<ListedText>> {
     out.text[row] = list;
   }
 
+ private:
   std::string separator_;
   Places places_;
 };
@@ -640,12 +625,19 @@ void Accumulator::add_codes(const Added&, const std::uint32_t*) {
 void Accumulator::merge_one(GroupIndex, const Accumulator&, GroupIndex) {
   assert(false);
 }
+void Accumulator::keep(std::span<const GroupIndex>) {
+  assert(false);
+}
 
 Vector Accumulator::result(std::span<const GroupIndex> at) const {
   Vector out;
   out.reset(repr(), at.size());
-  for (std::size_t i = 0; i < at.size(); ++i) put(at[i], out, i);
+  put_all(at, out);
   return out;
+}
+
+void Accumulator::put_all(std::span<const GroupIndex> at, Vector& out) const {
+  for (std::size_t i = 0; i < at.size(); ++i) put(at[i], out, i);
 }
 
 namespace {
@@ -657,6 +649,8 @@ class RowsOf final : public Accumulator {
   void add(const Added&, Inputs) override {}
   void poison(GroupIndex) override { assert(false); }
   void merge(const Accumulator&, std::span<const GroupIndex>) override {}
+  bool can_keep() const override { return true; }
+  void keep(std::span<const GroupIndex> groups) override { groups_ = groups.size(); }
   Repr repr() const override { return Repr::narrow; }
   void put(GroupIndex group, Vector& out, std::size_t row) const override {
     out.narrow[row] = group < groups_ ? static_cast<std::int64_t>(other_.rows_of(group)) : 0;
@@ -668,6 +662,10 @@ class RowsOf final : public Accumulator {
 };
 
 }  // namespace
+
+std::unique_ptr<Accumulator> make_row_count() {
+  return std::make_unique<Count>();
+}
 
 std::unique_ptr<Accumulator> make_rows_of(const Accumulator& other) {
   return std::make_unique<RowsOf>(other);

@@ -45,6 +45,8 @@ class Accumulator {
   virtual void add_codes(const Added& added, const std::uint32_t* codes);
   // True if the result depends on the order in which rows are added, as sums of reals do.
   virtual bool is_ordered() const { return false; }
+  // About how many bytes each group takes where that is more than a few numbers.
+  virtual std::size_t bytes_of_group() const { return 0; }
   // Marks groups whose value rests on something that overflowed.
   virtual void poison(GroupIndex group) = 0;
   // Adds group i of `other`, which is of the same kind, to group `groups[i]`.
@@ -52,14 +54,20 @@ class Accumulator {
   // Adds one group of `other` to one group. Not for those made for codes, nor for those made for Merging::whole that
   // count distinct values.
   virtual void merge_one(GroupIndex into, const Accumulator& other, GroupIndex from);
+  // Keeps some groups, in ascending order: the i-th of `groups` becomes group i. For those that can tell groups apart
+  // by their place alone.
+  virtual bool can_keep() const { return false; }
+  virtual void keep(std::span<const GroupIndex> groups);
   // The representation of results.
   virtual Repr repr() const = 0;
-  // How many rows each group has, where that is counted anyway; see counts_rows.
+  // How many rows each group has, where that is counted anyway: for row counts, and where counts_rows.
   virtual std::uint64_t rows_of(GroupIndex group) const;
   virtual bool counts_rows() const { return false; }
   // Puts the value of a group into `out`, which is of that representation; an index past the groups that are there
   // stands for no rows.
   virtual void put(GroupIndex group, Vector& out, std::size_t row) const = 0;
+  // The same for several groups: that of the i-th in row i.
+  virtual void put_all(std::span<const GroupIndex> at, Vector& out) const;
   // The values of the groups of `at`.
   Vector result(std::span<const GroupIndex> at) const;
 };
@@ -78,6 +86,9 @@ struct OrderKey {
 // tells of those that order its rows, the most important first.
 std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, std::span<const Repr> inputs,
                                               Merging merging, std::span<const OrderKey> order);
+
+// A count of rows, which tells rows_of.
+std::unique_ptr<Accumulator> make_row_count();
 
 // A count of rows that another accumulator has, which counts them and outlives it: nothing needs to be added to it.
 std::unique_ptr<Accumulator> make_rows_of(const Accumulator& other);

@@ -20,7 +20,7 @@ struct CodeTotal {
 };
 
 // Fewer than 2^31 rows of codes below 2^32 sum up to less than 2^63.
-class CodeSum final : public Grouped<CodeTotal> {
+class CodeSum final : public Grouped<CodeSum, CodeTotal> {
  public:
   CodeSum(const store::Column& column, Type type, bool average)
       : null_code_(static_cast<std::uint32_t>(column.null_code)),
@@ -56,18 +56,17 @@ class CodeSum final : public Grouped<CodeTotal> {
   Repr repr() const override { return average_ ? Repr::real : Repr::wide; }
   bool counts_rows() const override { return !has_nulls_; }
   std::uint64_t rows_of(GroupIndex group) const override { return groups_[group].count; }
-
- private:
-  void merge_group(CodeTotal& into, const CodeTotal& from, GroupIndex) override {
+  void merge_group(CodeTotal& into, const CodeTotal& from, GroupIndex) {
     into.sum += from.sum;
     into.count += from.count;
   }
-  void finish(const CodeTotal& group, Vector& out, std::size_t row) const override {
+  void finish(const CodeTotal& group, Vector& out, std::size_t row) const {
     const int128 sum =
         int128{base_} * static_cast<int128>(group.count) + static_cast<int128>(group.sum) * static_cast<int128>(step_);
     finish_sum(sum, true, group.count, type_, average_, out, row);
   }
 
+ private:
   std::uint32_t null_code_;
   bool has_nulls_;
   std::int64_t base_;
@@ -84,7 +83,7 @@ struct CodeSquares {
 
 // With n codes c, n (n - 1) times their variance is n sum(c^2) - sum(c)^2. Fewer than 2^31 codes below 2^32 keep all of
 // it within 127 bits, so that nothing is rounded before the end.
-class CodeSpread final : public Grouped<CodeSquares> {
+class CodeSpread final : public Grouped<CodeSpread, CodeSquares> {
  public:
   CodeSpread(const store::Column& column, Type type, language::Aggregate kind)
       : null_code_(static_cast<std::uint32_t>(column.null_code)),
@@ -101,14 +100,12 @@ class CodeSpread final : public Grouped<CodeSquares> {
     });
   }
   Repr repr() const override { return Repr::real; }
-
- private:
-  void merge_group(CodeSquares& into, const CodeSquares& from, GroupIndex) override {
+  void merge_group(CodeSquares& into, const CodeSquares& from, GroupIndex) {
     into.sum += from.sum;
     into.count += from.count;
     into.squares += from.squares;
   }
-  void finish(const CodeSquares& group, Vector& out, std::size_t row) const override {
+  void finish(const CodeSquares& group, Vector& out, std::size_t row) const {
     using language::Aggregate;
     const bool sample = kind_ == Aggregate::stddev || kind_ == Aggregate::variance;
     const std::uint64_t divisor = group.count - (sample && group.count > 0 ? 1 : 0);
@@ -125,6 +122,7 @@ class CodeSpread final : public Grouped<CodeSquares> {
     if (!std::isfinite(out.real[row])) out.state[row] = State::overflow;
   }
 
+ private:
   std::uint32_t null_code_;
   double unit_;
   language::Aggregate kind_;
@@ -132,18 +130,18 @@ class CodeSpread final : public Grouped<CodeSquares> {
 
 // The smallest code, or one more than the largest: a group without any has the one, or the other, of no value.
 template <bool least>
-class CodeExtreme final : public Grouped<std::uint32_t> {
+class CodeExtreme final : public Grouped<CodeExtreme<least>, std::uint32_t> {
  public:
   explicit CodeExtreme(const store::Column& column)
       : column_(column), null_code_(static_cast<std::uint32_t>(column.null_code)) {}
 
   void grow(std::size_t count) override {
-    if (count <= groups_.size()) return;
-    groups_.resize(count, least ? null_code_ : 0);
-    poisoned_.resize(count, 0);
+    if (count <= this->groups_.size()) return;
+    this->groups_.resize(count, least ? null_code_ : 0);
+    this->poisoned_.resize(count, 0);
   }
   void add_codes(const Added& added, const std::uint32_t* codes) override {
-    each_row(added, [&](std::uint32_t& group, std::uint32_t row, GroupIndex) {
+    this->each_row(added, [&](std::uint32_t& group, std::uint32_t row, GroupIndex) {
       if constexpr (least) {
         group = std::min(group, codes[row]);
       } else {
@@ -156,15 +154,13 @@ class CodeExtreme final : public Grouped<std::uint32_t> {
     return column_.type.kind == TypeKind::real ? Repr::real : Repr::narrow;
   }
   void put(GroupIndex group, Vector& out, std::size_t row) const override {
-    if (group < groups_.size()) return Grouped::put(group, out, row);
+    if (group < this->groups_.size()) return CodeExtreme::Grouped::put(group, out, row);
     out.state[row] = State::null;
   }
-
- private:
-  void merge_group(std::uint32_t& into, const std::uint32_t& from, GroupIndex) override {
+  void merge_group(std::uint32_t& into, const std::uint32_t& from, GroupIndex) {
     into = least ? std::min(into, from) : std::max(into, from);
   }
-  void finish(const std::uint32_t& group, Vector& out, std::size_t row) const override {
+  void finish(const std::uint32_t& group, Vector& out, std::size_t row) const {
     if (group == (least ? null_code_ : 0)) {
       out.state[row] = State::null;
     } else {
@@ -172,6 +168,7 @@ class CodeExtreme final : public Grouped<std::uint32_t> {
     }
   }
 
+ private:
   const store::Column& column_;
   std::uint32_t null_code_;
 };
@@ -227,6 +224,7 @@ class CodeQuantile final : public Accumulator {
     }
   }
 
+  std::size_t bytes_of_group() const override { return is_listed_ ? 0 : width_ * sizeof(std::uint32_t); }
   Repr repr() const override { return Repr::real; }
 
   void put(GroupIndex group, Vector& out, std::size_t row) const override {

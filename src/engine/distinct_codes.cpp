@@ -13,11 +13,12 @@ constexpr unsigned group_bits = std::numeric_limits<GroupIndex>::digits;
 
 class DistinctCodes final : public Accumulator {
  public:
-  explicit DistinctCodes(std::uint64_t null_code)
+  DistinctCodes(std::uint64_t null_code, std::uint64_t rows)
       : null_code_(null_code),
         code_bits_(static_cast<unsigned>(std::bit_width(null_code))),
-        words_(static_cast<std::size_t>(null_code / 64 + 1)) {
-    if (words_ > most_words) is_hashed_ = true;
+        words_(static_cast<std::size_t>(null_code / 64 + 1)),
+        most_words_(std::max<std::size_t>(std::size_t{1} << 20, static_cast<std::size_t>(rows / 8))) {
+    if (words_ > most_words_) is_hashed_ = true;
   }
 
   void grow(std::size_t count) override {
@@ -25,7 +26,7 @@ class DistinctCodes final : public Accumulator {
     poisoned_.resize(count, 0);
     if (is_hashed_) {
       counts_.resize(count, 0);
-    } else if (count * words_ > most_words) {
+    } else if (count * words_ > most_words_) {
       hash();
     } else {
       bits_.resize(count * words_, 0);
@@ -75,6 +76,7 @@ class DistinctCodes final : public Accumulator {
     }
   }
 
+  std::size_t bytes_of_group() const override { return is_hashed_ ? 0 : words_ * sizeof(std::uint64_t); }
   Repr repr() const override { return Repr::narrow; }
 
   void put(GroupIndex group, Vector& out, std::size_t row) const override {
@@ -88,8 +90,6 @@ class DistinctCodes final : public Accumulator {
   }
 
  private:
-  static constexpr std::size_t most_words = std::size_t{1} << 20;  // 8 MB
-
   std::uint64_t mask() const { return (std::uint64_t{1} << code_bits_) - 1; }
   void insert(GroupIndex group, std::uint64_t code) {
     if (seen_.insert(std::uint64_t{group} << code_bits_ | code).second) ++counts_[group];
@@ -116,7 +116,8 @@ class DistinctCodes final : public Accumulator {
 
   std::uint64_t null_code_;
   unsigned code_bits_;
-  std::size_t words_;  // of a group's bits
+  std::size_t words_;       // of a group's bits
+  std::size_t most_words_;  // of all bits
   bool is_hashed_ = false;
   std::vector<std::uint64_t> bits_;
   boost::unordered_flat_set<std::uint64_t> seen_;
@@ -130,8 +131,8 @@ bool counts_by_codes(std::uint64_t null_code) {
   return std::bit_width(null_code) + group_bits <= std::numeric_limits<std::uint64_t>::digits;
 }
 
-std::unique_ptr<Accumulator> make_distinct_codes(std::uint64_t null_code) {
-  return std::make_unique<DistinctCodes>(null_code);
+std::unique_ptr<Accumulator> make_distinct_codes(std::uint64_t null_code, std::uint64_t rows) {
+  return std::make_unique<DistinctCodes>(null_code, rows);
 }
 
 }  // namespace juniper::engine

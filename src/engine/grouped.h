@@ -11,8 +11,10 @@
 
 namespace juniper::engine {
 
-// What all accumulators do alike: which groups are poisoned, and the frame of `result`.
-template <class Group>
+// What all accumulators do alike: which groups are poisoned, and the loops over groups. An accumulator, named as
+// `Derived`, tells how a group meets another, merge_group(into, from, index of into), and what its value is,
+// finish(group, out, row).
+template <class Derived, class Group>
 class Grouped : public Accumulator {
  public:
   void grow(std::size_t count) override {
@@ -26,28 +28,38 @@ class Grouped : public Accumulator {
     const auto& from = static_cast<const Grouped&>(other);
     for (std::size_t i = 0; i < from.groups_.size(); ++i) {
       poisoned_[groups[i]] = poisoned_[groups[i]] | from.poisoned_[i];
-      merge_group(groups_[groups[i]], from.groups_[i], groups[i]);
+      derived().merge_group(groups_[groups[i]], from.groups_[i], groups[i]);
     }
   }
   void merge_one(GroupIndex into, const Accumulator& other, GroupIndex group) override {
     const auto& from = static_cast<const Grouped&>(other);
     poisoned_[into] = poisoned_[into] | from.poisoned_[group];
-    merge_group(groups_[into], from.groups_[group], into);
+    derived().merge_group(groups_[into], from.groups_[group], into);
+  }
+  bool can_keep() const override { return true; }
+  void keep(std::span<const GroupIndex> groups) override {
+    for (std::size_t i = 0; i < groups.size(); ++i) {
+      if (groups[i] == i) continue;
+      groups_[i] = std::move(groups_[groups[i]]);
+      poisoned_[i] = poisoned_[groups[i]];
+    }
+    groups_.resize(groups.size());
+    poisoned_.resize(groups.size());
   }
   void put(GroupIndex group, Vector& out, std::size_t row) const override {
     if (group >= groups_.size()) {
-      finish(Group{}, out, row);
+      derived().finish(Group{}, out, row);
     } else if (poisoned_[group] != 0) {
       out.state[row] = State::overflow;
     } else {
-      finish(groups_[group], out, row);
+      derived().finish(groups_[group], out, row);
     }
+  }
+  void put_all(std::span<const GroupIndex> at, Vector& out) const override {
+    for (std::size_t i = 0; i < at.size(); ++i) derived().put(at[i], out, i);
   }
 
  protected:
-  virtual void merge_group(Group& into, const Group& from, GroupIndex group) = 0;
-  virtual void finish(const Group& group, Vector& out, std::size_t row) const = 0;
-
   // Calls take(group, row, its index) for each row that holds a value.
   template <class Take>
   void each_value(const Added& added, const Vector& values, const Take& take) {
@@ -98,6 +110,10 @@ class Grouped : public Accumulator {
 
   std::vector<Group> groups_;
   std::vector<std::uint8_t> poisoned_;
+
+ private:
+  Derived& derived() { return static_cast<Derived&>(*this); }
+  const Derived& derived() const { return static_cast<const Derived&>(*this); }
 };
 
 // The result of a sum or an average of exact numbers.

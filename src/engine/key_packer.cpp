@@ -2,38 +2,73 @@
 
 #include <algorithm>
 #include <array>
+#include <map>
 
 namespace juniper::engine {
 
+namespace {
+
+// The places in a key that tables of one link, or of one column, fill.
+struct Places {
+  unsigned begin = 128;
+  unsigned end = 0;
+};
+
+}  // namespace
+
 KeyPacker::KeyPacker(const Program& program, const KeyLayout& layout, const std::vector<Program::StepIndex>& keys)
     : layout_(layout) {
+  const auto has_table = [](const Program::ByCode& step) { return step.domain || step.table; };
+  std::map<Program::CodesIndex, Places> places;
+  for (std::size_t k = 0; k < keys.size(); ++k) {
+    const auto step = program.by_code(keys[k]);
+    if (!step || !has_table(*step) || layout.width(k) == 0) continue;
+    Places& of = places[step->codes];
+    of.begin = std::min(of.begin, layout.shift(k));
+    of.end = std::max(of.end, layout.shift(k) + layout.width(k));
+  }
   for (std::size_t k = 0; k < keys.size(); ++k) {
     const auto step = program.by_code(keys[k]);
     if (!step) {
       by_step_.push_back({keys[k], k});
       continue;
     }
-    if (!step->domain && !step->table) {
-      by_code_.push_back({step->codes, false, k, {}, {}});
+    if (!has_table(*step)) {
+      by_code_.push_back({step->codes, false, k, {}, 0});
       continue;
     }
+    if (layout.width(k) == 0) continue;  // there is one code
     const std::size_t size = step->domain ? step->domain->size() : step->table->size();
     auto part = std::find_if(by_code_.begin(), by_code_.end(),
                              [&](const ByCode& p) { return p.is_table && p.codes == step->codes; });
-    if (part == by_code_.end()) part = by_code_.insert(by_code_.end(), {step->codes, true, k, {}, {}});
-    const auto add = [&](auto& table) {
-      table.resize(size, 0);
-      for (std::size_t code = 0; code < size; ++code) {
-        const std::uint64_t of_key =
-            step->domain ? static_cast<std::uint64_t>(step->domain->narrow[code]) : (*step->table)[code];
-        table[code] = static_cast<std::decay_t<decltype(table[code])>>(layout.with(table[code], k, of_key));
+    if (part == by_code_.end()) {
+      const auto [begin, end] = places[step->codes];
+      part = by_code_.insert(by_code_.end(), {step->codes, true, k, {}, begin});
+      if (end - begin <= 8) {
+        part->table.emplace<std::vector<std::uint8_t>>(size);
+      } else if (end - begin <= 16) {
+        part->table.emplace<std::vector<std::uint16_t>>(size);
+      } else if (end - begin <= 32) {
+        part->table.emplace<std::vector<std::uint32_t>>(size);
+      } else {
+        part->table.emplace<std::vector<PackedKey>>(size);
       }
-    };
-    if (layout.bits() <= 32) {
-      add(part->table);
-    } else {
-      add(part->wide_table);
     }
+    const unsigned place = layout.shift(k) - part->shift;
+    const auto add = [&](auto& table, const auto& codes) {
+      using Part = typename std::decay_t<decltype(table)>::value_type;
+      for (std::size_t code = 0; code < size; ++code)
+        table[code] = static_cast<Part>(table[code] | static_cast<Part>(static_cast<Part>(codes[code]) << place));
+    };
+    std::visit(
+        [&](auto& table) {
+          if (step->domain) {
+            add(table, step->domain->narrow);
+          } else {
+            add(table, *step->table);
+          }
+        },
+        part->table);
   }
 }
 
@@ -58,11 +93,13 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
     const std::uint32_t* const codes = program.codes(part.codes, registers).data();
     if (!part.is_table) {
       add([&](std::size_t i) { return static_cast<Key>(layout_.with(0, part.column, codes[i])); });
-    } else if (part.wide_table.empty()) {
-      const std::uint32_t* const table = part.table.data();
-      add([&](std::size_t i) { return Key{table[codes[i]]}; });
     } else {
-      add([&](std::size_t i) { return static_cast<Key>(part.wide_table[codes[i]]); });
+      std::visit(
+          [&](const auto& values) {
+            const auto* const table = values.data();
+            add([&](std::size_t i) { return static_cast<Key>(static_cast<Key>(table[codes[i]]) << part.shift); });
+          },
+          part.table);
     }
   }
   for (const ByStep& part : by_step_) {
@@ -106,12 +143,21 @@ bool KeyPacker::find_runs(const Program& program, Program::Registers& registers,
   return count != 0;
 }
 
+KeyPacker::Packed KeyPacker::pack_narrow(const Program& program, Program::Registers& registers,
+                                         std::vector<std::uint32_t>& room) const {
+  if (by_step_.empty() && by_code_.size() == 1 && layout_.columns() == 1 && !by_code_[0].is_table &&
+      !program.constant_code(by_code_[0].codes, registers))
+    return {program.codes(by_code_[0].codes, registers).data(), false};
+  room.resize(std::max<std::size_t>(registers.count(), 1));
+  const bool all_equal = pack(program, registers, room.data());
+  return {room.data(), all_equal};
+}
+
 const std::uint32_t* KeyPacker::codes(const Program& program, Program::Registers& registers,
                                       std::vector<std::uint32_t>& room) const {
-  if (by_step_.empty() && !by_code_[0].is_table) return program.codes(by_code_[0].codes, registers).data();
-  room.resize(std::max<std::size_t>(registers.count(), 1));
-  if (pack(program, registers, room.data())) std::fill(room.begin(), room.end(), room[0]);
-  return room.data();
+  const Packed packed = pack_narrow(program, registers, room);
+  if (packed.all_equal) std::fill(room.begin(), room.end(), room[0]);
+  return packed.keys;
 }
 
 template bool KeyPacker::pack(const Program&, Program::Registers&, std::uint32_t*) const;

@@ -2,6 +2,7 @@
 // packed once for each of its codes and looked up together.
 #pragma once
 
+#include <variant>
 #include <vector>
 
 #include "engine/program.h"
@@ -25,21 +26,30 @@ class KeyPacker {
   };
   // The runs of a whole block whose keys change a few times at most; false for any other.
   bool find_runs(const Program& program, Program::Registers& registers, std::vector<Run>& runs) const;
-  // The codes of one key of up to 32 bits for the selected rows: as the program has them, or in `room`.
+  // The same for keys of up to 32 bits: where the program has them, or in `room`.
+  struct Packed {
+    const std::uint32_t* keys = nullptr;
+    bool all_equal = false;
+  };
+  Packed pack_narrow(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& room) const;
+  // The codes of one key of up to 32 bits for all selected rows.
   const std::uint32_t* codes(const Program& program, Program::Registers& registers,
                              std::vector<std::uint32_t>& room) const;
 
  private:
+  // By code, what it adds to a key, in no more bytes than needed: look-ups of millions of codes wait for the memory.
+  using Table = std::variant<std::vector<std::uint8_t>, std::vector<std::uint16_t>, std::vector<std::uint32_t>,
+                             std::vector<PackedKey>>;
   // What one row of codes adds.
   struct ByCode {
     Program::CodesIndex codes = 0;
     bool is_table = false;
-    std::size_t column = 0;             // of the layout, whose code it is where there is no table
-    std::vector<std::uint32_t> table;   // by code; of up to 32 bits
-    std::vector<PackedKey> wide_table;  // instead, where a layout needs more
+    std::size_t column = 0;  // of the layout, whose code it is where there is no table
+    Table table;
+    unsigned shift = 0;  // of what stands in the table
     PackedKey of(const KeyLayout& layout, std::uint64_t code) const {
       if (!is_table) return layout.with(0, column, code);
-      return table.empty() ? wide_table[code] : table[code];
+      return std::visit([&](const auto& t) { return PackedKey{t[code]} << shift; }, table);
     }
   };
   struct ByStep {

@@ -328,8 +328,27 @@ class QueryRun {
       }
     }
     for (const auto& item : query_.show) level.shown.push_back(evaluator_.evaluate(item.expression, frame, slice));
+    choose(number, level, frame, slice);
+  }
+
+  // The combinations whose rows are shown.
+  void choose(std::size_t number, ArrangedLevel& level, const FramePtr& frame, const SlicePtr& slice) {
+    const std::size_t width = query_.by.size();
+    const std::size_t combinations = frame->rows;
     VectorPtr having;
     if (number == 0 && query_.having) having = evaluator_.evaluate(query_.having, frame, slice);
+    const auto is_plain = [&](std::size_t s) {
+      const Vector& values = *level.shown[s];
+      return std::all_of(values.state.begin(), values.state.end(), [](State state) { return state == State::value; }) &&
+             (values.repr != Repr::wide || query_.show[s].expression->type.kind != TypeKind::integer);
+    };
+    bool all_plain = !having && !level.shown.empty();
+    for (std::size_t s = 0; s < level.shown.size() && all_plain; ++s) all_plain = is_plain(s);
+    if (all_plain) {
+      level.rows.resize(combinations);
+      std::iota(level.rows.begin(), level.rows.end(), 0U);
+      return;
+    }
     for (std::uint32_t i = 0; i < combinations; ++i) {
       bool any = false;
       for (std::size_t s = 0; s < level.shown.size(); ++s) {

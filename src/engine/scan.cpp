@@ -11,6 +11,7 @@
 #include <functional>
 #include <limits>
 #include <mutex>
+#include <numeric>
 
 #include "base/parallel.h"
 #include "engine/code_numbers.h"
@@ -124,6 +125,8 @@ struct Plan {
     KeyLayout layout;
     KeyPacker keys;
     bool has_table = false;  // for its keys
+    // Where keys number the groups while rows are added, how many there are; else 0.
+    std::size_t keys_in_all = 0;
   };
   Program program;
   std::vector<RowTest> filters;
@@ -163,9 +166,28 @@ struct Plan {
       }
       aggregates.push_back(std::move(steps));
     }
+    number_by_keys(request);
   }
 
  private:
+  // Keys number their groups where there are few, and where nearly all of many are expected to have rows: those of one
+  // column, without a filter that may leave few.
+  void number_by_keys(const ScanRequest& request) {
+    constexpr unsigned few_bits = 11;
+    if (merging != Merging::whole) return;
+    if (std::any_of(aggregates.begin(), aggregates.end(), [](const auto& a) { return !a.make()->can_keep(); })) return;
+    for (std::size_t g = 0; g < groupings.size(); ++g) {
+      const KeyLayout& layout = groupings[g].layout;
+      if (layout.columns() == 0 || !groupings[g].has_table) continue;
+      if (layout.bits() <= few_bits) {
+        groupings[g].keys_in_all = std::size_t{1} << layout.bits();
+      } else if (layout.columns() == 1 && filters.empty()) {
+        const std::uint64_t codes = request.keys[request.groupings[g][0]].last + 1;
+        if (codes <= program.rows() / 2) groupings[g].keys_in_all = static_cast<std::size_t>(codes);
+      }
+    }
+  }
+
   // Finds an accumulator that takes the codes of a column, which reals may have two of for what is equal: zero has a
   // sign.
   bool takes_codes(const Source& source, const ScanAggregate& aggregate, AggregateSteps& steps) {
@@ -183,7 +205,7 @@ struct Plan {
     if (merging != Merging::whole && (is_quantile || kind == Aggregate::count_distinct)) return false;
     const store::Column& column = source.column(value->column.column);
     if (kind == Aggregate::count_distinct && value->type.kind != TypeKind::real && counts_by_codes(column.null_code)) {
-      steps.make = [last = column.null_code] { return make_distinct_codes(last); };
+      steps.make = [last = column.null_code, rows = program.rows()] { return make_distinct_codes(last, rows); };
     } else if ((kind == Aggregate::sum || kind == Aggregate::avg) && value->column.path.empty() &&
                sums_by_codes(column)) {
       steps.make = [node = aggregate.node, &column] { return make_code_sum(*node, column); };
@@ -216,32 +238,63 @@ struct Plan {
 
 // The groups of one grouping in the rows seen so far.
 struct PartialGroups {
+  std::size_t keys_in_all;  // that number the groups; 0 where `grouping` does
   Grouping grouping;
   std::vector<std::unique_ptr<Accumulator>> aggregates;
+  // Counts the rows of all groups, where that is asked for: one of the aggregates that do so anyway, or an own one.
+  const Accumulator* rows = nullptr;
+  std::unique_ptr<Accumulator> own_rows;
 
-  PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps) : grouping(steps.layout, plan.program.rows()) {
-    for (const auto& a : plan.aggregates) aggregates.push_back(a.make());
+  PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps)
+      : keys_in_all(steps.keys_in_all), grouping(steps.layout, keys_in_all == 0 ? plan.program.rows() : 0) {
+    for (std::size_t i = 0; i < plan.aggregates.size(); ++i) {
+      aggregates.push_back(plan.aggregates[i].make());
+      if (rows == nullptr && !plan.aggregates[i].where && aggregates[i]->counts_rows()) rows = aggregates[i].get();
+    }
     // Where a sum counts the rows anyway, nobody else needs to.
-    const auto counting = [&] {
-      for (std::size_t i = 0; i < aggregates.size(); ++i) {
-        if (!plan.aggregates[i].where && aggregates[i]->counts_rows()) return aggregates[i].get();
-      }
-      return static_cast<Accumulator*>(nullptr);
-    }();
-    for (std::size_t i = 0; i < aggregates.size() && counting != nullptr && plan.merging == Merging::whole; ++i) {
-      if (plan.aggregates[i].is_row_count) aggregates[i] = make_rows_of(*counting);
+    for (std::size_t i = 0; i < aggregates.size() && rows != nullptr && plan.merging == Merging::whole; ++i) {
+      if (plan.aggregates[i].is_row_count) aggregates[i] = make_rows_of(*rows);
+    }
+    if (rows == nullptr && keys_in_all != 0) {
+      own_rows = make_row_count();
+      rows = own_rows.get();
     }
     if (steps.layout.columns() == 0) grouping.find_or_add(0);
     grow();
   }
+  std::size_t size() { return keys_in_all != 0 ? keys_in_all : grouping.keys().size(); }
+  GroupIndex find_or_add(PackedKey key) {
+    return keys_in_all != 0 ? static_cast<GroupIndex>(key) : grouping.find_or_add(key);
+  }
   void grow() {
-    for (const auto& aggregate : aggregates) aggregate->grow(grouping.keys().size());
+    for (const auto& aggregate : aggregates) aggregate->grow(size());
+    if (own_rows) own_rows->grow(size());
   }
   void merge(PartialGroups& from) {
-    std::vector<GroupIndex> groups;
-    for (const PackedKey key : from.grouping.keys()) groups.push_back(grouping.find_or_add(key));
-    grow();
+    std::vector<GroupIndex> groups(from.size());
+    if (keys_in_all != 0) {
+      std::iota(groups.begin(), groups.end(), GroupIndex{0});
+    } else {
+      for (std::size_t g = 0; g < groups.size(); ++g) groups[g] = grouping.find_or_add(from.grouping.keys()[g]);
+      grow();
+    }
     for (std::size_t i = 0; i < aggregates.size(); ++i) aggregates[i]->merge(*from.aggregates[i], groups);
+    if (own_rows) own_rows->merge(*from.own_rows, groups);
+  }
+  // The keys of the groups that have rows, when all are added; the aggregates keep these alone.
+  std::vector<PackedKey> finish() {
+    if (keys_in_all == 0) return std::move(grouping.keys());
+    std::vector<PackedKey> keys;
+    std::vector<GroupIndex> groups;
+    keys.reserve(keys_in_all);
+    groups.reserve(keys_in_all);
+    for (GroupIndex g = 0; g < keys_in_all; ++g) {
+      if (rows->rows_of(g) == 0) continue;
+      keys.push_back(g);
+      groups.push_back(g);
+    }
+    for (const auto& aggregate : aggregates) aggregate->keep(groups);
+    return keys;
   }
 };
 
@@ -297,6 +350,7 @@ class ChunkScanner {
   void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
     if (!plan_.has_conditions && steps.keys.find_runs(plan_.program, registers_, runs_)) return add_runs(partial);
     const Added added = group(steps, partial);
+    if (partial.own_rows) partial.own_rows->add(added, {});
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
       const Plan::AggregateSteps& aggregate = plan_.aggregates[a];
       if (!aggregate.where) {
@@ -310,7 +364,7 @@ class ChunkScanner {
       some.rows = chosen.rows.data();
       if (!added.one_group) {
         chosen_groups_.resize(some.count);
-        for (std::size_t i = 0; i < some.count; ++i) chosen_groups_[i] = groups_[some.rows[i]];
+        for (std::size_t i = 0; i < some.count; ++i) chosen_groups_[i] = added.groups[some.rows[i]];
         some.groups = chosen_groups_.data();
       }
       some.rows_of_group = nullptr;
@@ -321,9 +375,10 @@ class ChunkScanner {
   void add_runs(PartialGroups& partial) {
     Added added{0, groups_.data(), nullptr, true, nullptr, 0};
     for (const KeyPacker::Run& run : runs_) {
-      groups_[0] = partial.grouping.find_or_add(run.key);
+      groups_[0] = partial.find_or_add(run.key);
       partial.grow();
       added.count = run.end - added.first;
+      if (partial.own_rows) partial.own_rows->add(added, {});
       for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) add(plan_.aggregates[a], added, *partial.aggregates[a]);
       added.first = static_cast<std::uint32_t>(run.end);
     }
@@ -342,44 +397,52 @@ class ChunkScanner {
   // Finds the groups of the selected rows.
   Added group(const Plan::GroupingSteps& steps, PartialGroups& partial) {
     const std::size_t count = registers_.count();
-    const auto number = [&](auto& keys) {
-      keys.resize(count);
-      if (steps.keys.pack(plan_.program, registers_, keys.data())) {
-        groups_[0] = partial.grouping.find_or_add(keys[0]);
-        return true;
-      }
-      partial.grouping.find_or_add(std::span<const std::decay_t<decltype(keys[0])>>(keys), groups_.data());
-      return false;
-    };
     Added added{count, groups_.data(), nullptr, true, nullptr, 0};
     if (steps.layout.columns() == 0) {
       groups_[0] = 0;
     } else if (steps.has_table) {
-      added.one_group = number(keys_);
+      const KeyPacker::Packed packed = steps.keys.pack_narrow(plan_.program, registers_, keys_);
+      added.one_group = packed.all_equal;
+      if (partial.keys_in_all != 0) {
+        added.groups = packed.keys;
+      } else {
+        number(std::span(packed.keys, packed.all_equal ? 1 : count), partial);
+      }
     } else if (steps.layout.bits() <= 64) {
-      added.one_group = number(wide_keys_);
+      added.one_group = pack_and_number(steps, wide_keys_, partial);
     } else {
-      added.one_group = number(widest_keys_);
+      added.one_group = pack_and_number(steps, widest_keys_, partial);
     }
     partial.grow();
-    const std::size_t groups = partial.grouping.keys().size();
+    const std::size_t groups = partial.size();
     if (!added.one_group && groups <= Added::few_groups && !plan_.aggregates.empty()) {
-      tally(groups, count);
+      tally(added.groups, groups, count);
       added.rows_of_group = rows_of_group_.data();
     }
     return added;
   }
+  template <class Key>
+  bool pack_and_number(const Plan::GroupingSteps& steps, std::vector<Key>& keys, PartialGroups& partial) {
+    keys.resize(registers_.count());
+    const bool all_equal = steps.keys.pack(plan_.program, registers_, keys.data());
+    number(std::span<const Key>(keys).first(all_equal ? 1 : keys.size()), partial);
+    return all_equal;
+  }
+  template <class Key>
+  void number(std::span<const Key> keys, PartialGroups& partial) {
+    partial.grouping.find_or_add(keys, groups_.data());
+  }
 
   // Neighbours of one group would wait for each other: each of four in a row counts apart.
-  void tally(std::size_t groups, std::size_t count) {
+  void tally(const GroupIndex* of_rows, std::size_t groups, std::size_t count) {
     constexpr std::size_t ways = 4;
     std::array<std::array<std::uint32_t, Added::few_groups>, ways> counts;
     for (auto& way : counts) std::fill_n(way.begin(), groups, 0);
     std::size_t i = 0;
     for (; i + ways <= count; i += ways) {
-      for (std::size_t way = 0; way < ways; ++way) ++counts[way][groups_[i + way]];
+      for (std::size_t way = 0; way < ways; ++way) ++counts[way][of_rows[i + way]];
     }
-    for (; i < count; ++i) ++counts[0][groups_[i]];
+    for (; i < count; ++i) ++counts[0][of_rows[i]];
     for (std::size_t g = 0; g < groups; ++g)
       rows_of_group_[g] = counts[0][g] + counts[1][g] + counts[2][g] + counts[3][g];
   }
@@ -402,18 +465,23 @@ class ChunkScanner {
 };
 
 // Blocks that are aggregated together before they meet the rest. Where the order of rows tells in the result, as it
-// does in sums of reals, they do not depend on the number of threads. Where there may be many groups, which cost as
-// much to merge as to make, there is one part for each thread.
+// does in sums of reals, they do not depend on the number of threads. Where there may be many groups, or large ones,
+// which cost as much to merge as to make, there is one part for each thread.
 std::size_t blocks_in_chunk(const Plan& plan, const Chunk& chunk, unsigned threads) {
   const std::size_t blocks = plan.program.blocks();
   bool is_ordered = false;
+  std::size_t bytes_of_group = 0;
   for (const PartialGroups& partial : chunk.groupings) {
-    for (const auto& aggregate : partial.aggregates) is_ordered = is_ordered || aggregate->is_ordered();
+    for (const auto& aggregate : partial.aggregates) {
+      is_ordered = is_ordered || aggregate->is_ordered();
+      bytes_of_group = std::max(bytes_of_group, aggregate->bytes_of_group());
+    }
   }
   constexpr std::size_t least = 64;
   if (is_ordered) return std::max(least, blocks / 64);
   bool few = true;
-  for (const auto& steps : plan.groupings) few = few && steps.layout.bits() <= 10;
+  for (const auto& steps : plan.groupings)
+    few = few && steps.layout.bits() <= 10 && bytes_of_group << steps.layout.bits() <= std::size_t{1} << 18;
   const std::size_t parts = few ? std::size_t{16} * threads : threads;
   return std::max(few ? std::size_t{8} : least, (blocks + parts - 1) / parts);
 }
@@ -468,8 +536,8 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
   ScanResult result;
   for (std::size_t g = 0; g < plan.groupings.size(); ++g) {
     PartialGroups& partial = total.groupings[g];
-    result.groupings.push_back(
-        {plan.groupings[g].layout, std::move(partial.grouping.keys()), std::move(partial.aggregates), {}});
+    std::vector<PackedKey> keys = partial.finish();
+    result.groupings.push_back({plan.groupings[g].layout, std::move(keys), std::move(partial.aggregates), {}});
     for (const auto& aggregate : plan.aggregates) result.groupings.back().fresh.push_back(aggregate.make);
   }
   result.filter_overflow = total.filter_overflow;

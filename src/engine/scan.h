@@ -26,6 +26,7 @@ class KeyLayout {
   unsigned bits() const { return bits_; }
   std::size_t columns() const { return widths_.size(); }
   unsigned width(std::size_t column) const { return widths_[column]; }
+  unsigned shift(std::size_t column) const { return shifts_[column]; }
   PackedKey with(PackedKey key, std::size_t column, std::uint64_t code) const {
     if (widths_[column] == 0) return key;  // its place may be past the end
     return key | static_cast<PackedKey>(code) << shifts_[column];
@@ -73,7 +74,7 @@ struct ScanRequest {
 // The groups of one grouping.
 struct Groups {
   KeyLayout layout;
-  std::vector<PackedKey> keys;  // one for each group, in the order in which they first occur
+  std::vector<PackedKey> keys;  // one for each group; their order is the same for any number of threads
   std::vector<std::unique_ptr<Accumulator>> aggregates;
   // Make further accumulators of the kind of each.
   std::vector<std::function<std::unique_ptr<Accumulator>()>> fresh;

@@ -123,18 +123,18 @@ class ManyRows : public testing::Test {
  protected:
   static constexpr std::int64_t rows = 300'000;
   static void SetUpTestSuite() {
-    std::string csv = "id,g,x,s,k\n";
+    std::string csv = "id,g,x,s,k,w\n";
     for (std::int64_t i = 0; i < rows; ++i) {
       fmt::format_to(std::back_inserter(csv), "{},{},{},", i, i * 7919 % 1013,
                      i % 11 == 0 ? "" : std::to_string((i * i + 7) % 977 - 400));
-      fmt::format_to(std::back_inserter(csv), "{},{}\n", i % 13 == 0 ? "" : fmt::format("k{}", i * 31 % 5003),
-                     i / 70'000);
+      fmt::format_to(std::back_inserter(csv), "{},{},{}\n", i % 13 == 0 ? "" : fmt::format("k{}", i * 31 % 5003),
+                     i / 70'000, i % 2503 * (i % 3 + 1));
     }
-    model_ =
-        new test::SmallModel(R"(table t from csv "t.csv" { key id integer  g integer  x integer  s text  k integer }
+    model_ = new test::SmallModel(R"(table t from csv "t.csv" { key id integer  g integer  x integer  s text  k integer
+  w integer }
 table o from csv "o.csv" { key k integer  name text }
 link t.k -> o.k)",
-                             {{"t.csv", csv}, {"o.csv", "k,name\n0,zero\n1,one\n2,two\n4,four\n"}});
+                                  {{"t.csv", csv}, {"o.csv", "k,name\n0,zero\n1,one\n2,two\n4,four\n"}});
   }
   static void TearDownTestSuite() { delete model_; }
   static void expect(const std::string& query, const std::string& select) {
@@ -147,7 +147,8 @@ link t.k -> o.k)",
             "'four');\ncreate table t as with recursive c(i) as (select 0 union all select i + 1 from c where i < "
             "{} - 1) select i as id, i * 7919 % 1013 as g, case when i % 11 <> 0 then (i * i + 7) % 977 - 400 end as "
             "x, "
-            "case when i % 13 <> 0 then 'k' || (i * 31 % 5003) end as s, i / 70000 as k from c;\n{};",
+            "case when i % 13 <> 0 then 'k' || (i * 31 % 5003) end as s, i / 70000 as k, i % 2503 * (i % 3 + 1) as w "
+            "from c;\n{};",
             rows, select));
   }
   static test::SmallModel* model_;
@@ -164,6 +165,17 @@ TEST_F(ManyRows, OneGroup) {
 TEST_F(ManyRows, AThousandGroups) {
   expect("by t.g show sum(x for t where x > 0) as a, count(distinct s for t) as b, min(s for t) as c",
          "select g, sum(case when x > 0 then x end), count(distinct s), min(s) from t group by g order by g");
+}
+
+// Thousands of groups of one key are numbered by its codes: of `w`, many have no rows.
+TEST_F(ManyRows, ThousandsOfGroupsOfOneKey) {
+  expect("by t.w show sum(g for t) as a, count(t) as b, max(s for t) as c, sum(x for t where g < 500) as d",
+         "select w, sum(g), count(*), max(s), sum(case when g < 500 then x end) from t group by w order by w");
+  expect("by t.s show sum(x for t) as a, min(g * 2 for t) as b, count(t where x > 0) as c total grand",
+         "select * from (select s, sum(x), min(g * 2), count(case when x > 0 then 1 end) from t group by s order by s "
+         "is null, s) union all select null, sum(x), min(g * 2), count(case when x > 0 then 1 end) from t");
+  expect("by t.w show count(distinct g for t) as a, max(x for t) as b",
+         "select w, count(distinct g), max(x) from t group by w order by w");
 }
 
 TEST_F(ManyRows, AsManyGroupsAsRows) {
