@@ -1,8 +1,10 @@
 // Sorting of many plain numbers with the processor's widest instructions.
 #pragma once
 
+#include <bit>
 #include <cstdint>
 #include <span>
+#include <vector>
 
 #include "base/exact.h"
 
@@ -11,5 +13,28 @@ namespace juniper::base {
 // Ascending. Take no memory beyond a small buffer.
 void sort_numbers(std::span<std::uint64_t> numbers);
 void sort_numbers(std::span<uint128> numbers);
+
+// The numbers 0 to `count` - 1, below 2^32, in the order of their keys of up to `key_bits` bits, 96 at most; those with
+// equal keys in their own. `key_of(number)` gives a key.
+template <class KeyOf>
+std::vector<std::uint32_t> numbers_by_key(std::size_t count, unsigned key_bits, const KeyOf& key_of) {
+  std::vector<std::uint32_t> order(count);
+  const auto bits = static_cast<unsigned>(std::bit_width(count));
+  const auto sort_as = [&](auto zero) {
+    using Number = decltype(zero);
+    std::vector<Number> keyed(count);
+    for (std::uint32_t i = 0; i < count; ++i)
+      keyed[i] = static_cast<Number>(static_cast<Number>(key_of(i)) << bits | i);
+    sort_numbers(keyed);
+    const Number mask = (Number{1} << bits) - 1;
+    for (std::size_t i = 0; i < count; ++i) order[i] = static_cast<std::uint32_t>(keyed[i] & mask);
+  };
+  if (key_bits + bits <= 64) {
+    sort_as(std::uint64_t{0});
+  } else {
+    sort_as(uint128{0});
+  }
+  return order;
+}
 
 }  // namespace juniper::base

@@ -5,6 +5,8 @@
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <limits>
 
+#include "base/large_vector.h"
+
 namespace juniper::engine {
 
 namespace {
@@ -119,7 +121,7 @@ class DistinctCodes final : public Accumulator {
   std::size_t words_;       // of a group's bits
   std::size_t most_words_;  // of all bits
   bool is_hashed_ = false;
-  std::vector<std::uint64_t> bits_;
+  base::LargeVector<std::uint64_t> bits_;
   boost::unordered_flat_set<std::uint64_t> seen_;
   std::vector<std::uint8_t> poisoned_;  // of each group
   std::vector<std::int64_t> counts_;    // of the pairs of each group

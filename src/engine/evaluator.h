@@ -79,6 +79,8 @@ struct PlainRows {
   std::vector<bool> descending;
 };
 
+class SortedGroups;  // row_frames.cpp
+
 class Evaluator {
   friend class Unfolder;  // opens the slices of expressions as they are evaluated
 
@@ -235,6 +237,7 @@ class Evaluator {
   std::deque<std::unique_ptr<Program>> programs_;  // that own texts which vectors view
   std::map<std::pair<TableIndex, std::string>, std::unique_ptr<Encoding>> encodings_;
   std::map<std::string, std::shared_ptr<const ScanResult>> scans_;  // by what they ask for
+  std::shared_ptr<const SortedGroups> sorted_groups_;  // the last, which the next part of a frame needs, too
   std::map<TableIndex, std::vector<std::uint32_t>> row_orders_;
   std::map<std::pair<language::ColumnId, std::vector<language::LinkIndex>>, SharedCodes> codes_;
 };

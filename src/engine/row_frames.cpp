@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <limits>
 #include <numeric>
@@ -133,14 +134,14 @@ const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
   const auto settling = source_.settling_column(table);
   if (!settling) return order;
   const store::Column& column = source_.column({table, *settling});
-  std::vector<std::uint64_t> codes(rows);
-  for (std::uint64_t row = 0; row < rows; ++row) codes[row] = column.codes.at(row);
+  const std::vector<std::uint64_t> codes = column.codes.decoded();
   if (column.layout == store::Layout::bits) {
     std::stable_sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) {
       return compare(column.value_of(codes[a]), column.value_of(codes[b])) < 0;
     });
   } else if (!std::is_sorted(codes.begin(), codes.end())) {
-    std::stable_sort(order.begin(), order.end(), [&](std::uint32_t a, std::uint32_t b) { return codes[a] < codes[b]; });
+    order = base::numbers_by_key(rows, static_cast<unsigned>(std::bit_width(column.null_code)),
+                                 [&](std::uint32_t row) { return codes[row]; });
   }
   return order;
 }
@@ -344,13 +345,17 @@ void collect_of_members(const NodePtr& node, VariableId group, std::vector<NodeP
   for (const NodePtr& child : node->children) collect_of_members(child, group, found);
 }
 
+}  // namespace
+
 // The groups of a scan in the order of the codes of all keys but the first few, for each combination of those.
 class SortedGroups {
  public:
-  SortedGroups(const Groups& groups, std::size_t outer) : groups_(groups), outer_(outer) {
-    const KeyLayout& layout = groups.layout;
+  SortedGroups(std::shared_ptr<const ScanResult> scan, std::size_t outer)
+      : scan_(std::move(scan)), groups_(scan_->groupings[0]), outer_(outer) {
+    const KeyLayout& layout = groups_.layout;
     std::vector<std::uint32_t> numbers;
-    for (const PackedKey key : groups.keys) {
+    numbers.reserve(groups_.keys.size());
+    for (const PackedKey key : groups_.keys) {
       PackedKey of_outer = 0;
       for (std::size_t k = 0; k < outer; ++k) of_outer = layout.with(of_outer, k, layout.code(key, k));
       numbers.push_back(numbers_.try_emplace(of_outer, static_cast<std::uint32_t>(numbers_.size())).first->second);
@@ -361,6 +366,9 @@ class SortedGroups {
     std::partial_sum(begins_.begin(), begins_.end(), begins_.begin());
   }
 
+  bool are_of(const std::shared_ptr<const ScanResult>& scan, std::size_t outer) const {
+    return scan_ == scan && outer_ == outer;
+  }
   // The groups with these codes of the first keys.
   template <class CodeOf>
   std::span<const GroupIndex> of(const CodeOf& code_of) const {
@@ -379,21 +387,20 @@ class SortedGroups {
  private:
   void sort(const std::vector<std::uint32_t>& numbers) {
     const KeyLayout& layout = groups_.layout;
-    const std::size_t count = numbers.size();
-    order_.resize(count);
-    if (layout.bits() <= 64) {
-      // The combination's number, the codes with the first key highest, the group: as one number.
-      std::vector<base::uint128> sorted(count);
-      for (std::size_t g = 0; g < count; ++g) {
-        base::uint128 own = 0;
+    unsigned own_bits = 0;
+    for (std::size_t k = outer_; k < layout.columns(); ++k) own_bits += layout.width(k);
+    const unsigned bits = own_bits + static_cast<unsigned>(std::bit_width(numbers_.size()));
+    if (bits <= 96) {
+      // The combination's number, then the codes with the first key highest.
+      order_ = base::numbers_by_key(numbers.size(), bits, [&](GroupIndex g) {
+        base::uint128 own = numbers[g];
         for (std::size_t k = outer_; k < layout.columns(); ++k)
           own = own << layout.width(k) | layout.code(groups_.keys[g], k);
-        sorted[g] = base::uint128{numbers[g]} << 96 | own << 32 | g;
-      }
-      base::sort_numbers(sorted);
-      for (std::size_t g = 0; g < count; ++g) order_[g] = static_cast<GroupIndex>(sorted[g]);
+        return own;
+      });
       return;
     }
+    order_.resize(numbers.size());
     std::iota(order_.begin(), order_.end(), GroupIndex{0});
     std::sort(order_.begin(), order_.end(), [&](GroupIndex a, GroupIndex b) {
       if (numbers[a] != numbers[b]) return numbers[a] < numbers[b];
@@ -405,14 +412,13 @@ class SortedGroups {
     });
   }
 
-  const Groups& groups_;
+  std::shared_ptr<const ScanResult> scan_;
+  const Groups& groups_;  // its first
   std::size_t outer_;
   boost::unordered_flat_map<PackedKey, std::uint32_t, HashPackedKey> numbers_;  // of combinations of the first keys
   std::vector<GroupIndex> order_;
   std::vector<std::size_t> begins_;
 };
-
-}  // namespace
 
 // Groups of a table's rows by one scan for all rows of the frame, in which what is asked for of each group is computed,
 // too; null when the keys do not allow it.
@@ -451,11 +457,12 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   if (result->filter_overflow) fail_filter(set->span);
   // The groups of each combination of the frame's keys, in the order of their own.
   const Groups& scanned = result->groupings[0];
-  const SortedGroups sorted(scanned, found.keys.size());
+  if (!sorted_groups_ || !sorted_groups_->are_of(result, found.keys.size()))
+    sorted_groups_ = std::make_shared<const SortedGroups>(result, found.keys.size());
   std::vector<std::uint32_t> up;
   std::vector<GroupIndex> taken;
   for (std::uint32_t i = 0; i < frame->rows; ++i) {
-    const auto of_row = sorted.of([&](std::size_t k) { return found.keys[k].at(i); });
+    const auto of_row = sorted_groups_->of([&](std::size_t k) { return found.keys[k].at(i); });
     up.insert(up.end(), of_row.size(), i);
     taken.insert(taken.end(), of_row.begin(), of_row.end());
   }

@@ -13,6 +13,7 @@
 #include <mutex>
 #include <numeric>
 
+#include "base/large_vector.h"
 #include "base/parallel.h"
 #include "engine/code_numbers.h"
 #include "engine/distinct_codes.h"
@@ -26,11 +27,16 @@ std::size_t HashPackedKey::operator()(PackedKey key) const {
   return XXH3_64bits(&key, sizeof(key));
 }
 
-KeyLayout::KeyLayout(const std::vector<std::uint64_t>& null_codes) {
-  for (const std::uint64_t null_code : null_codes) {
-    shifts_.push_back(bits_);
-    widths_.push_back(static_cast<unsigned>(std::bit_width(null_code)));
-    bits_ += widths_.back();
+KeyLayout::KeyLayout(const std::vector<std::uint64_t>& null_codes) : shifts_(null_codes.size()) {
+  for (const std::uint64_t null_code : null_codes) widths_.push_back(static_cast<unsigned>(std::bit_width(null_code)));
+  // The widest lies lowest: what has few codes, such as years, often stays the same for many rows, whose groups then
+  // stand together in a table.
+  std::vector<std::size_t> order(null_codes.size());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return widths_[a] > widths_[b]; });
+  for (const std::size_t column : order) {
+    shifts_[column] = bits_;
+    bits_ += widths_[column];
   }
 }
 
@@ -54,9 +60,11 @@ class Grouping {
   Grouping(const KeyLayout& layout, std::uint64_t rows) : bits_(layout.bits()) {
     if (is_dense(layout, rows)) dense_.assign(std::size_t{1} << bits_, none);
   }
-  // True if a table of all keys takes little memory beside that for so many rows.
+  // True if a table of all keys takes little memory beside that for so many rows, or for as many groups.
   static bool is_dense(const KeyLayout& layout, std::uint64_t rows) {
-    return layout.bits() <= 24 && std::uint64_t{1} << layout.bits() <= std::max<std::uint64_t>(1U << 14, 4 * rows);
+    if (layout.bits() > 32) return false;
+    const std::uint64_t keys = std::uint64_t{1} << layout.bits();
+    return keys <= std::max<std::uint64_t>({1U << 14, rows, std::min<std::uint64_t>(4 * rows, 1U << 24)});
   }
 
   GroupIndex find_or_add(PackedKey key) {
@@ -104,7 +112,7 @@ class Grouping {
     return static_cast<GroupIndex>(keys_.size() - 1);
   }
   unsigned bits_;
-  std::vector<GroupIndex> dense_;
+  base::LargeVector<GroupIndex> dense_;
   boost::unordered_flat_map<std::uint64_t, GroupIndex> numbers_;
   boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> wide_numbers_;
   std::vector<PackedKey> keys_;
