@@ -337,6 +337,16 @@ int run_demo(const Arguments& arguments, const Options& options, Console& consol
 using Run = std::function<int(const Arguments&, const Options&, Console&)>;
 
 // Declares all commands and their options; `chosen` becomes the one that was called.
+// Turns an amount of memory into bytes; gives what is wrong with it, or nothing.
+std::string bytes_of(std::string& text) {
+  const std::string written = text;
+  try {
+    if (!text.starts_with('-')) return CLI::AsSizeValue(true)(text);
+  } catch (const CLI::ValidationError&) {
+  }
+  return fmt::format("'{}' is no amount of memory: write a number and B, kB, MB or GB, as in 500MB", written);
+}
+
 void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
   app.require_subcommand(1);
   app.fallthrough();
@@ -358,7 +368,7 @@ void declare(CLI::App& app, Arguments& arguments, Run& chosen) {
       ->check(CLI::Range(0U, 1024U))
       ->option_text("N");
   app.add_option("--memory", arguments.memory, "How much memory answering a question may take: 500MB, 2GB")
-      ->transform(CLI::AsSizeValue(true))
+      ->transform(CLI::Validator(bytes_of, ""))
       ->option_text("BYTES");
   app.add_option("--today", arguments.today, "What today() gives, as YYYY-MM-DD")->option_text("DATE");
   app.add_option("--set", arguments.settings, "The value of a parameter, as NAME=VALUE; may be repeated")

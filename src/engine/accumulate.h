@@ -45,8 +45,6 @@ class Accumulator {
   virtual void add_codes(const Added& added, const std::uint32_t* codes);
   // True if the result depends on the order in which rows are added, as sums of reals do.
   virtual bool is_ordered() const { return false; }
-  // About how many bytes each group takes where that is more than a few numbers.
-  virtual std::size_t bytes_of_group() const { return 0; }
   // Marks groups whose value rests on something that overflowed.
   virtual void poison(GroupIndex group) = 0;
   // Adds group i of `other`, which is of the same kind, to group `groups[i]`.

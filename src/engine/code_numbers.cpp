@@ -224,7 +224,6 @@ class CodeQuantile final : public Accumulator {
     }
   }
 
-  std::size_t bytes_of_group() const override { return is_listed_ ? 0 : width_ * sizeof(std::uint32_t); }
   Repr repr() const override { return Repr::real; }
 
   void put(GroupIndex group, Vector& out, std::size_t row) const override {

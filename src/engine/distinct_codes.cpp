@@ -5,8 +5,6 @@
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <limits>
 
-#include "base/large_vector.h"
-
 namespace juniper::engine {
 
 namespace {
@@ -78,7 +76,6 @@ class DistinctCodes final : public Accumulator {
     }
   }
 
-  std::size_t bytes_of_group() const override { return is_hashed_ ? 0 : words_ * sizeof(std::uint64_t); }
   Repr repr() const override { return Repr::narrow; }
 
   void put(GroupIndex group, Vector& out, std::size_t row) const override {
@@ -121,7 +118,7 @@ class DistinctCodes final : public Accumulator {
   std::size_t words_;       // of a group's bits
   std::size_t most_words_;  // of all bits
   bool is_hashed_ = false;
-  base::LargeVector<std::uint64_t> bits_;
+  std::vector<std::uint64_t> bits_;
   boost::unordered_flat_set<std::uint64_t> seen_;
   std::vector<std::uint8_t> poisoned_;  // of each group
   std::vector<std::int64_t> counts_;    // of the pairs of each group

@@ -7,7 +7,6 @@
 #include <vector>
 
 #include "base/exact.h"
-#include "base/large_vector.h"
 #include "engine/accumulate.h"
 
 namespace juniper::engine {
@@ -109,8 +108,8 @@ class Grouped : public Accumulator {
     for (std::size_t g = 0; g < groups; ++g) take(groups_[g], sums[0][g] + sums[1][g] + sums[2][g] + sums[3][g]);
   }
 
-  base::LargeVector<Group> groups_;
-  base::LargeVector<std::uint8_t> poisoned_;
+  std::vector<Group> groups_;
+  std::vector<std::uint8_t> poisoned_;
 
  private:
   Derived& derived() { return static_cast<Derived&>(*this); }

@@ -13,7 +13,6 @@
 #include <mutex>
 #include <numeric>
 
-#include "base/large_vector.h"
 #include "base/parallel.h"
 #include "engine/code_numbers.h"
 #include "engine/distinct_codes.h"
@@ -112,7 +111,7 @@ class Grouping {
     return static_cast<GroupIndex>(keys_.size() - 1);
   }
   unsigned bits_;
-  base::LargeVector<GroupIndex> dense_;
+  std::vector<GroupIndex> dense_;
   boost::unordered_flat_map<std::uint64_t, GroupIndex> numbers_;
   boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> wide_numbers_;
   std::vector<PackedKey> keys_;
@@ -141,6 +140,7 @@ struct Plan {
   std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
   bool has_conditions = false;  // of aggregates
+  bool is_ordered = false;      // whether the order of rows tells in the result
   Merging merging;
 
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
@@ -174,6 +174,8 @@ struct Plan {
       }
       aggregates.push_back(std::move(steps));
     }
+    is_ordered =
+        std::any_of(aggregates.begin(), aggregates.end(), [](const auto& a) { return a.make()->is_ordered(); });
     number_by_keys(request);
   }
 
@@ -472,75 +474,100 @@ class ChunkScanner {
   std::vector<const Vector*> inputs_;
 };
 
-// Blocks that are aggregated together before they meet the rest. Where the order of rows tells in the result, as it
-// does in sums of reals, they do not depend on the number of threads. Where there may be many groups, or large ones,
-// which cost as much to merge as to make, there is one part for each thread.
-std::size_t blocks_in_chunk(const Plan& plan, const Chunk& chunk, unsigned threads) {
-  const std::size_t blocks = plan.program.blocks();
-  bool is_ordered = false;
-  std::size_t bytes_of_group = 0;
-  for (const PartialGroups& partial : chunk.groupings) {
-    for (const auto& aggregate : partial.aggregates) {
-      is_ordered = is_ordered || aggregate->is_ordered();
-      bytes_of_group = std::max(bytes_of_group, aggregate->bytes_of_group());
+// One pass over the blocks of a plan, on several threads.
+class Pass {
+ public:
+  Pass(const Source& source, const ScanRequest& request, const Plan& plan, unsigned threads)
+      : source_(source), table_(source.model.tables[request.table]), plan_(plan), threads_(threads) {}
+
+  Chunk run() { return plan_.is_ordered ? in_order() : in_any_order(); }
+
+ private:
+  void add_blocks(ChunkScanner& scanner, std::size_t begin, std::size_t end) {
+    for (std::size_t block = begin; block < end; ++block) {
+      scanner.add_block(block);
+      constexpr std::size_t between_looks = 16;
+      if (source_.watch == nullptr || (block + 1) % between_looks != 0) continue;
+      source_.check();
+      rows_done_ += between_looks * store::block_rows;
+      source_.watch->report(table_.name, rows_done_, plan_.program.rows());
     }
+    source_.check();
   }
-  constexpr std::size_t least = 64;
-  if (is_ordered) return std::max(least, blocks / 64);
-  bool few = true;
-  for (const auto& steps : plan.groupings)
-    few = few && steps.layout.bits() <= 10 && bytes_of_group << steps.layout.bits() <= std::size_t{1} << 18;
-  const std::size_t parts = few ? std::size_t{16} * threads : threads;
-  return std::max(few ? std::size_t{8} : least, (blocks + parts - 1) / parts);
-}
+
+  // Each thread has one partial result, as these may be large, and takes some blocks when it is done with others: one
+  // that is held up holds up nobody else.
+  Chunk in_any_order() {
+    constexpr std::size_t some = 16;
+    const std::size_t blocks = plan_.program.blocks();
+    const std::size_t tasks = std::max<std::size_t>((blocks + some - 1) / some, 1);
+    const auto workers = static_cast<unsigned>(std::min<std::size_t>(base::thread_count(threads_), tasks));
+    std::vector<std::optional<Chunk>> parts(workers);
+    std::atomic<std::size_t> next = 0;
+    base::run_together(
+        workers,
+        [&](unsigned worker) {
+          ChunkScanner scanner(plan_, parts[worker].emplace(plan_));
+          for (std::size_t t = next++; t < tasks; t = next++)
+            add_blocks(scanner, t * some, std::min((t + 1) * some, blocks));
+        },
+        [&] { next = tasks; });
+    for (unsigned worker = 1; worker < workers; ++worker) {
+      if (parts[worker]) parts[0]->merge(*parts[worker]);
+    }
+    return std::move(*parts[0]);
+  }
+
+  // Where the order of rows tells in the result, as it does in sums of reals, parts do not depend on the number of
+  // threads. They are handed out in order and merged in order: a thread that is done early waits for its turn.
+  Chunk in_order() {
+    Chunk total(plan_);
+    const std::size_t blocks = plan_.program.blocks();
+    const std::size_t in_part = std::max<std::size_t>(64, blocks / 64);
+    std::mutex mutex;
+    std::condition_variable turn;
+    std::size_t next_to_merge = 0;
+    bool failed = false;  // then nobody's turn comes
+    const auto scan_part = [&](std::size_t part) {
+      Chunk chunk(plan_);
+      ChunkScanner scanner(plan_, chunk);
+      add_blocks(scanner, part * in_part, std::min((part + 1) * in_part, blocks));
+      std::unique_lock lock(mutex);
+      turn.wait(lock, [&] { return failed || next_to_merge == part; });
+      if (failed) return;
+      if (part == 0) {
+        total = std::move(chunk);
+      } else {
+        total.merge(chunk);
+      }
+      ++next_to_merge;
+      turn.notify_all();
+    };
+    base::parallel_for((blocks + in_part - 1) / in_part, threads_, [&](std::size_t part) {
+      try {
+        scan_part(part);
+      } catch (...) {
+        const std::lock_guard lock(mutex);
+        failed = true;
+        turn.notify_all();
+        throw;
+      }
+    });
+    return total;
+  }
+
+  const Source& source_;
+  const language::Table& table_;
+  const Plan& plan_;
+  unsigned threads_;
+  std::atomic<std::uint64_t> rows_done_ = 0;
+};
 
 }  // namespace
 
 ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads) {
   const Plan plan(source, request);
-  Chunk total(plan);
-  const std::size_t in_chunk = blocks_in_chunk(plan, total, base::thread_count(threads));
-  const std::size_t chunks = (plan.program.blocks() + in_chunk - 1) / in_chunk;
-  // Chunks are handed out in order and merged in order: a thread that is done early waits for its turn.
-  std::mutex mutex;
-  std::condition_variable turn;
-  std::size_t next_to_merge = 0;
-  bool failed = false;  // then nobody's turn comes
-  std::atomic<std::uint64_t> rows_done = 0;
-  const auto scan_chunk = [&](std::size_t c) {
-    Chunk chunk(plan);
-    ChunkScanner scanner(plan, chunk);
-    const std::size_t end = std::min((c + 1) * in_chunk, plan.program.blocks());
-    constexpr std::size_t between_looks = 64;
-    for (std::size_t block = c * in_chunk; block < end; ++block) {
-      scanner.add_block(block);
-      if (source.watch == nullptr || (block + 1) % between_looks != 0) continue;
-      source.check();
-      rows_done += between_looks * store::block_rows;
-      source.watch->report(source.model.tables[request.table].name, rows_done, plan.program.rows());
-    }
-    source.check();
-    std::unique_lock lock(mutex);
-    turn.wait(lock, [&] { return failed || next_to_merge == c; });
-    if (failed) return;
-    if (c == 0) {
-      total = std::move(chunk);
-    } else {
-      total.merge(chunk);
-    }
-    ++next_to_merge;
-    turn.notify_all();
-  };
-  base::parallel_for(chunks, threads, [&](std::size_t c) {
-    try {
-      scan_chunk(c);
-    } catch (...) {
-      const std::lock_guard lock(mutex);
-      failed = true;
-      turn.notify_all();
-      throw;
-    }
-  });
+  Chunk total = Pass(source, request, plan, threads).run();
   ScanResult result;
   for (std::size_t g = 0; g < plan.groupings.size(); ++g) {
     PartialGroups& partial = total.groupings[g];

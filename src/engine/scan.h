@@ -74,7 +74,7 @@ struct ScanRequest {
 // The groups of one grouping.
 struct Groups {
   KeyLayout layout;
-  std::vector<PackedKey> keys;  // one for each group; their order is the same for any number of threads
+  std::vector<PackedKey> keys;  // one for each group, in no certain order
   std::vector<std::unique_ptr<Accumulator>> aggregates;
   // Make further accumulators of the kind of each.
   std::vector<std::function<std::unique_ptr<Accumulator>()>> fresh;
@@ -86,7 +86,8 @@ struct ScanResult {
 };
 
 // Scans the table once, on up to `threads` threads; a grouping without keys has one group, even of no rows. The result
-// does not depend on the number of threads. Needs a layout that fits for all keys together.
+// does not depend on the number of threads, but for the order of its groups. Needs a layout that fits for all keys
+// together.
 ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads);
 
 // The layout of keys together.

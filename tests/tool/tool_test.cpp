@@ -91,6 +91,13 @@ TEST_F(ToolTest, AsksInThreeWays) {
             run_tool({"ask", model_, small, "--format", "csv"}).out);
   EXPECT_EQ(run_tool({"ask", model_, query, "--against", "other"}).status, 2);
   EXPECT_EQ(run_tool({"ask", model_, query, "--plan", "other"}).status, 2);
+  for (const std::string amount : {"500XB", "-1"}) {
+    const auto memory = run_tool({"ask", model_, query, "--memory=" + amount});
+    EXPECT_EQ(memory.status, 2);
+    EXPECT_NE(memory.err.find("'" + amount + "' is no amount of memory: write a number and B, kB, MB or GB"),
+              std::string::npos)
+        << memory.err;
+  }
 }
 
 TEST_F(ToolTest, DraftsSettingsAndStrictness) {
