@@ -187,6 +187,8 @@ class Extreme final : public Grouped<Extreme<T>, std::optional<T>> {
  public:
   Extreme(Repr repr, bool least) : repr_(repr), least_(least) {}
 
+  // Of zeros with different signs, which are equal, the first stands.
+  bool is_ordered() const override { return std::is_same_v<T, double>; }
   void add(const Added& added, Accumulator::Inputs inputs) override {
     const Vector* const values = inputs[0];
     const auto& column = values->of<Seen<T>>();
@@ -445,6 +447,7 @@ struct OnlyValue {
 class Only final : public Grouped<Only, OnlyValue> {
  public:
   explicit Only(Repr repr) : repr_(repr) {}
+  bool is_ordered() const override { return repr_ == Repr::real; }  // as for extremes
   void add(const Added& added, Accumulator::Inputs inputs) override {
     for (std::size_t i = 0; i < added.count; ++i) {
       OnlyValue& group = groups_[added.group(i)];

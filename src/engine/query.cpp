@@ -8,7 +8,9 @@
 #include <chrono>
 #include <deque>
 #include <numeric>
+#include <optional>
 #include <set>
+#include <span>
 
 #include "base/exact.h"
 #include "engine/arrange.h"
@@ -349,20 +351,27 @@ class QueryRun {
       std::iota(level.rows.begin(), level.rows.end(), 0U);
       return;
     }
+    const auto codes_of = [&](std::uint32_t i) { return std::span(level.codes).subspan(i * width, width); };
+    // The first by its codes is told of: combinations stand in no certain order.
+    std::optional<std::pair<std::uint32_t, std::size_t>> failing;
     for (std::uint32_t i = 0; i < combinations; ++i) {
       bool any = false;
       for (std::size_t s = 0; s < level.shown.size(); ++s) {
-        if (overflowed(*level.shown[s], i, query_.show[s].expression->type)) {
-          const auto codes = std::span(level.codes).subspan(i * width, width);
-          throw Failed{overflow_error(source_, query_, query_.show[s], codes, level.kept)};
-        }
         any = any || level.shown[s]->state[i] == State::value;
+        if (!overflowed(*level.shown[s], i, query_.show[s].expression->type)) continue;
+        const auto codes = codes_of(i);
+        const auto before = [&](std::span<const std::uint64_t> other) {
+          return std::lexicographical_compare(codes.begin(), codes.end(), other.begin(), other.end());
+        };
+        if (!failing || before(codes_of(failing->first))) failing = std::pair(i, s);
       }
       // Rows without any number are left out; a query without `by` always has its one row.
       if (!any && !query_.by.empty() && !level.kept.empty() && !query_.keep_empty) continue;
       if (having && !having->is_true(i)) continue;
       level.rows.push_back(i);
     }
+    if (failing)
+      throw Failed{overflow_error(source_, query_, query_.show[failing->second], codes_of(failing->first), level.kept)};
   }
 
   static bool overflowed(const Vector& values, std::size_t row, Type type) {

@@ -1,6 +1,8 @@
 // Queries over a network small enough to check by hand.
 #include <gtest/gtest.h>
 
+#include <cmath>
+
 #include "juniper/compare.h"
 #include "support/support.h"
 
@@ -220,6 +222,14 @@ TEST(Query, ASumThatDoesNotFitNamesColumnAndGroup) {
   EXPECT_EQ(test::answer(dataset, "by t.g show s where t.g <> \"b\""), "a|1\nc|9000000000000000000");
   EXPECT_EQ(test::answer(dataset, "by t.g show avg(x for t) as m"), "a|1\nb|9e+18\nc|3e+18");
   EXPECT_EQ(test::answer(dataset, "show sum(round(x, 0) * 1.0 for t) as s"), "27000000000000000001.0");
+  // Of several groups, the first in their order, whichever is met first.
+  const test::SmallModel several("table t from csv \"t.csv\" { g real  x integer }\nmeasure s = sum(x for t)",
+                                 {{"t.csv",
+                                   "g,x\n7.5,9000000000000000000\n7.5,9000000000000000000\n2.5,9000000000000000000\n"
+                                   "2.5,9000000000000000000\n"}});
+  const auto first = ask(several.open(), {"by t.g show s", {}});
+  ASSERT_FALSE(first);
+  EXPECT_NE(first.error()[0].message.find("'s' where t.g = 2.5"), std::string::npos) << first.error()[0].message;
 }
 
 TEST(Query, EmptyTablesGiveEmptyAnswers) {
@@ -272,6 +282,11 @@ TEST(Query, TheNumberOfThreadsChangesNoBit) {
     if (threads == 1) first = *result;
     EXPECT_TRUE(compare(first, *result).same()) << threads;
     EXPECT_EQ(result->rows.size(), 1014U);
+    // Zeros of both signs are equal: the first of them stands, wherever the others are met.
+    const auto zero = ask(model.open(options), {"show min((r - r) * (350000 - id) for t) as z", {}});
+    ASSERT_TRUE(zero);
+    EXPECT_EQ(zero->rows[0].cells[0].real(), 0.0);
+    EXPECT_FALSE(std::signbit(zero->rows[0].cells[0].real())) << threads;
   }
 }
 
