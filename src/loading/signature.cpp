@@ -80,8 +80,10 @@ std::string table_signature(const source::TableRequest& request) {
 bool is_unchanged(const source::SourceFile& then, const std::filesystem::path& path) {
   const auto now = source::look_at(then.table, path);
   if (!now || then.bytes != now->bytes) return false;
-  const bool same_place = then.path == now->path && then.modified_nanoseconds == now->modified_nanoseconds;
-  return same_place || source::hash_file(path) == then.hash;
+  // By its own name: the path to its folder may be written in another way, or the folder may have moved.
+  const bool same_file = std::filesystem::path(then.path).filename() == path.filename() &&
+                         then.modified_nanoseconds == now->modified_nanoseconds;
+  return same_file || source::hash_file(path) == then.hash;
 }
 
 source::TableRequest table_request(const CheckedModel& model, TableIndex index) {

@@ -1,6 +1,8 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <filesystem>
+
 #include <atomic>
 #include <fstream>
 #include <thread>
@@ -200,6 +202,20 @@ TEST(Load, AFailedLoadLeavesTheEarlierStoreWhole) {
   ASSERT_FALSE(failed);
   EXPECT_EQ(failed.error()[0].code, "JR-507");
   EXPECT_EQ(test::read_file(model.folder.path("model.jrs")), before);
+}
+
+// Files are told by name, size and time; only where these differ are their bytes read again. How the path to their
+// folder is written tells nothing.
+TEST(Load, AFolderMayBeNamedInAnotherWay) {
+  const test::SmallModel model = small();
+  ASSERT_TRUE(load(model.path()));
+  const std::string file = model.folder.path("data/s-1.csv");
+  const auto time = std::filesystem::last_write_time(file);
+  std::string bytes = test::read_file(file);
+  bytes.back() = ' ';
+  model.folder.write("data/s-1.csv", bytes);
+  std::filesystem::last_write_time(file, time);
+  EXPECT_FALSE(load(model.folder.path("data/../model.ridge"))->loaded);
 }
 
 TEST(Load, KeysMustBeThereAndDiffer) {
