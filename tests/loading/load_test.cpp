@@ -1,9 +1,8 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
-#include <filesystem>
-
 #include <atomic>
+#include <filesystem>
 #include <fstream>
 #include <thread>
 
