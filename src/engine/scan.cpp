@@ -174,9 +174,13 @@ struct Plan {
       }
       aggregates.push_back(std::move(steps));
     }
-    is_ordered =
-        std::any_of(aggregates.begin(), aggregates.end(), [](const auto& a) { return a.make()->is_ordered(); });
-    number_by_keys(request);
+    bool can_keep = merging == Merging::whole;
+    for (const AggregateSteps& steps : aggregates) {
+      const auto aggregate = steps.make();
+      is_ordered = is_ordered || aggregate->is_ordered();
+      can_keep = can_keep && aggregate->can_keep();
+    }
+    if (can_keep) number_by_keys(request);
   }
 
  private:
@@ -184,8 +188,6 @@ struct Plan {
   // column, without a filter that may leave few.
   void number_by_keys(const ScanRequest& request) {
     constexpr unsigned few_bits = 11;
-    if (merging != Merging::whole) return;
-    if (std::any_of(aggregates.begin(), aggregates.end(), [](const auto& a) { return !a.make()->can_keep(); })) return;
     for (std::size_t g = 0; g < groupings.size(); ++g) {
       const KeyLayout& layout = groupings[g].layout;
       if (layout.columns() == 0 || !groupings[g].has_table) continue;
@@ -416,7 +418,7 @@ class ChunkScanner {
       if (partial.keys_in_all != 0) {
         added.groups = packed.keys;
       } else {
-        number(std::span(packed.keys, packed.all_equal ? 1 : count), partial);
+        partial.grouping.find_or_add(std::span(packed.keys, packed.all_equal ? 1 : count), groups_.data());
       }
     } else if (steps.layout.bits() <= 64) {
       added.one_group = pack_and_number(steps, wide_keys_, partial);
@@ -435,12 +437,8 @@ class ChunkScanner {
   bool pack_and_number(const Plan::GroupingSteps& steps, std::vector<Key>& keys, PartialGroups& partial) {
     keys.resize(registers_.count());
     const bool all_equal = steps.keys.pack(plan_.program, registers_, keys.data());
-    number(std::span<const Key>(keys).first(all_equal ? 1 : keys.size()), partial);
+    partial.grouping.find_or_add(std::span<const Key>(keys.data(), all_equal ? 1 : keys.size()), groups_.data());
     return all_equal;
-  }
-  template <class Key>
-  void number(std::span<const Key> keys, PartialGroups& partial) {
-    partial.grouping.find_or_add(keys, groups_.data());
   }
 
   // Neighbours of one group would wait for each other: each of four in a row counts apart.
