@@ -23,9 +23,8 @@
 
 #include "by_hand.h"
 #include "juniper/ask.h"
-#include "juniper/demo.h"
 #include "juniper/explain.h"
-#include "must.h"
+#include "network.h"
 #include "peer.h"
 #include "timing.h"
 
@@ -36,19 +35,10 @@ using bench::must;
 namespace fs = std::filesystem;
 
 constexpr unsigned threads = 2;
-constexpr std::uint64_t seed = 7;
-
-std::string content(const std::string& path) {
-  std::ifstream file(path);
-  std::ostringstream text;
-  text << file.rdbuf();
-  return text.str();
-}
-
 // The statements behind "-- name" lines.
 std::map<std::string, std::string> twins(const std::string& path) {
   std::map<std::string, std::string> found;
-  std::istringstream lines(content(path));
+  std::istringstream lines(bench::content(path));
   std::string name;
   for (std::string line; std::getline(lines, line);) {
     if (line.starts_with("-- ") && line.find(' ', 3) == std::string::npos) {
@@ -62,18 +52,6 @@ std::map<std::string, std::string> twins(const std::string& path) {
 
 // --- the two engines
 // --------------------------------------------------------------------------------------------------
-
-Dataset open_network(const std::string& folder, std::uint64_t sessions) {
-  if (!fs::exists(folder + "/data")) must(write_demo(folder, {sessions, seed}));
-  const std::string text = content(BENCH_ENGINE "/network.ridge");
-  const std::string path = folder + "/engine.ridge";
-  if (!fs::exists(path) || content(path) != text) std::ofstream(path) << text;
-  Options options;
-  options.threads = threads;
-  Dataset dataset = must(Dataset::open(path, options));
-  must(verify(folder + "/engine.jrs", options));  // every byte has been read once
-  return dataset;
-}
 
 // The tables, typed as narrowly as the peer can, read from the files once and kept in a file of the peer.
 void fill(bench::Peer& peer, const std::string& folder) {
@@ -229,7 +207,7 @@ int main(int count, char** arguments) {
   const std::uint64_t sessions = std::stoull(arguments[2]);
   const int repeats = std::stoi(arguments[4]);
   const std::vector<std::string> chosen(arguments + 5, arguments + count);
-  const Dataset dataset = open_network(folder, sessions);
+  const Dataset dataset = bench::open_network(folder, sessions, threads);
   const auto sql = twins(BENCH_ENGINE "/twins.sql");
   const auto kernels = bench::by_hand(dataset.store(), threads);
   bench::Peer peer(arguments[3], threads);

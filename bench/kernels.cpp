@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "base/bits.h"
+#include "base/packed_table.h"
 #include "base/passes.h"
 #include "store/codes.h"
 
@@ -89,13 +90,27 @@ BENCHMARK(find_between)->Arg(10)->Arg(500)->Arg(1000);
 
 void find_in(benchmark::State& state) {
   const auto given = narrow_numbers(10);
-  std::vector<std::uint8_t> table(1024);
-  for (std::size_t i = 0; i < table.size(); ++i) table[i] = i % 3 == 0 ? 1 : 0;
+  juniper::base::PackedTable table(1024, 1);
+  for (std::size_t i = 0; i < table.size(); i += 3) table.add(i, 1);
   std::vector<std::uint32_t> found(block_rows + 16);
-  for (auto _ : state) benchmark::DoNotOptimize(juniper::base::find_in(given, table.data(), found.data()));
+  for (auto _ : state) benchmark::DoNotOptimize(juniper::base::find_in(given, table.words().data(), found.data()));
   tell_rows(state);
 }
 BENCHMARK(find_in);
+
+// Entries of two bits for codes of so many.
+void look_up(benchmark::State& state) {
+  const auto bits = static_cast<unsigned>(state.range(0));
+  const auto given = narrow_numbers(bits);
+  const juniper::base::PackedTable table(std::size_t{1} << bits, 2);
+  std::vector<std::uint32_t> found(block_rows);
+  for (auto _ : state) {
+    table.look_up(given, 0, found.data());
+    benchmark::DoNotOptimize(found.data());
+  }
+  tell_rows(state);
+}
+BENCHMARK(look_up)->Arg(10)->Arg(22);
 
 void sum_of(benchmark::State& state) {
   const auto given = narrow_numbers(16);

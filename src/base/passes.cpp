@@ -190,6 +190,71 @@ std::size_t find_between_here(const std::uint32_t* HWY_RESTRICT numbers, std::si
   return found;
 }
 
+HWY_INLINE std::uint32_t entry_at(const std::uint32_t* words, std::uint32_t number, unsigned log_bits) {
+  const unsigned in_word = number & ((32U >> log_bits) - 1);
+  return words[number >> (5 - log_bits)] >> (in_word << log_bits) &
+         static_cast<std::uint32_t>((std::uint64_t{1} << (1U << log_bits)) - 1);
+}
+
+// The entries of as many numbers as a vector holds.
+template <class D, class V = hn::Vec<D>>
+HWY_INLINE V entries_at(D d, const std::uint32_t* HWY_RESTRICT words, V numbers, unsigned log_bits) {
+  const hn::RebindToSigned<D> signed_tag;
+  const auto at = hn::BitCast(signed_tag, hn::ShiftRightSame(numbers, static_cast<int>(5 - log_bits)));
+  const V in_word = hn::And(numbers, hn::Set(d, (32U >> log_bits) - 1));
+  const V shifts = hn::ShiftLeftSame(in_word, static_cast<int>(log_bits));
+  const V mask = hn::Set(d, static_cast<std::uint32_t>((std::uint64_t{1} << (1U << log_bits)) - 1));
+  return hn::And(hn::Shr(hn::GatherIndex(d, words, at), shifts), mask);
+}
+
+std::size_t find_in_here(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count,
+                         const std::uint32_t* HWY_RESTRICT words, std::uint32_t* HWY_RESTRICT out) {
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const std::size_t lanes = hn::Lanes(d);
+  auto positions = hn::Iota(d, 0);
+  const auto step = hn::Set(d, static_cast<std::uint32_t>(lanes));
+  std::size_t found = 0;
+  std::size_t i = 0;
+  for (; i + lanes <= count; i += lanes) {
+    const auto bits = entries_at(d, words, hn::LoadU(d, numbers + i), 0);
+    found += hn::CompressStore(positions, hn::Ne(bits, hn::Zero(d)), d, out + found);
+    positions = hn::Add(positions, step);
+  }
+  for (; i < count; ++i) {
+    out[found] = static_cast<std::uint32_t>(i);
+    found += entry_at(words, numbers[i], 0);
+  }
+  return found;
+}
+
+template <bool add>
+HWY_INLINE void look_up_all(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count,
+                            const std::uint32_t* HWY_RESTRICT words, unsigned log_bits, unsigned shift,
+                            std::uint32_t* HWY_RESTRICT out) {
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const std::size_t lanes = hn::Lanes(d);
+  std::size_t i = 0;
+  for (; i + lanes <= count; i += lanes) {
+    const auto entries = entries_at(d, words, hn::LoadU(d, numbers + i), log_bits);
+    const auto shifted = hn::ShiftLeftSame(entries, static_cast<int>(shift));
+    hn::StoreU(add ? hn::Or(hn::LoadU(d, out + i), shifted) : shifted, d, out + i);
+  }
+  for (; i < count; ++i) {
+    const std::uint32_t shifted = entry_at(words, numbers[i], log_bits) << shift;
+    out[i] = add ? out[i] | shifted : shifted;
+  }
+}
+
+void look_up_here(const std::uint32_t* numbers, std::size_t count, const std::uint32_t* words, unsigned log_bits,
+                  unsigned shift, std::uint32_t* out) {
+  look_up_all<false>(numbers, count, words, log_bits, shift, out);
+}
+
+void add_looked_up_here(const std::uint32_t* numbers, std::size_t count, const std::uint32_t* words, unsigned log_bits,
+                        unsigned shift, std::uint32_t* out) {
+  look_up_all<true>(numbers, count, words, log_bits, shift, out);
+}
+
 std::uint64_t sum_here(const std::uint32_t* numbers, std::size_t count) {
   std::uint64_t sum = 0;
   for (std::size_t i = 0; i < count; ++i) sum += numbers[i];
@@ -211,6 +276,9 @@ HWY_EXPORT(widen_here);
 HWY_EXPORT(pack_here);
 HWY_EXPORT(unpack_eights);
 HWY_EXPORT(find_between_here);
+HWY_EXPORT(find_in_here);
+HWY_EXPORT(look_up_here);
+HWY_EXPORT(add_looked_up_here);
 HWY_EXPORT(sum_here);
 
 Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers) {
@@ -259,13 +327,18 @@ std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t l
   return low > high ? 0 : HWY_DYNAMIC_DISPATCH(find_between_here)(numbers.data(), numbers.size(), low, high, out);
 }
 
-std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint8_t* table, std::uint32_t* out) {
-  std::size_t found = 0;
-  for (std::size_t i = 0; i < numbers.size(); ++i) {
-    out[found] = static_cast<std::uint32_t>(i);
-    found += table[numbers[i]] != 0 ? 1 : 0;
-  }
-  return found;
+std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint32_t* out) {
+  return HWY_DYNAMIC_DISPATCH(find_in_here)(numbers.data(), numbers.size(), words, out);
+}
+
+void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits, unsigned shift,
+             std::uint32_t* out) {
+  HWY_DYNAMIC_DISPATCH(look_up_here)(numbers.data(), numbers.size(), words, log_bits, shift, out);
+}
+
+void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
+                   unsigned shift, std::uint32_t* out) {
+  HWY_DYNAMIC_DISPATCH(add_looked_up_here)(numbers.data(), numbers.size(), words, log_bits, shift, out);
 }
 
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers) {

@@ -38,8 +38,15 @@ void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::u
 // for all positions and for 16 more.
 std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t low, std::uint32_t high,
                          std::uint32_t* out);
-// The same for the numbers whose entry in `table` is not 0.
-std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint8_t* table, std::uint32_t* out);
+// The same for the numbers whose bit is set: that of 0 is the lowest of the first word.
+std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint32_t* out);
+
+// Entries of 2^log_bits bits (1 to 32) stand side by side in words, lowest bits first. Writes, for each number, its
+// entry << shift; or adds the bits of that to what stands there.
+void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits, unsigned shift,
+             std::uint32_t* out);
+void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
+                   unsigned shift, std::uint32_t* out);
 
 // Adds all numbers.
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers);

@@ -5,6 +5,8 @@
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <limits>
 
+#include "base/prefetch.h"
+
 namespace juniper::engine {
 
 namespace {
@@ -43,13 +45,14 @@ class DistinctCodes final : public Accumulator {
       return;
     }
     std::uint64_t* const bits = bits_.data();
-    const auto set = [&](std::size_t group, std::uint32_t code) {
-      bits[group * words_ + code / 64] |= std::uint64_t{1} << code % 64;
-    };
     if (added.one_group && added.rows == nullptr) {
-      for (std::size_t i = 0; i < added.count; ++i) set(added.groups[0], codes[added.first + i]);
+      set_bits(
+          added.count, [&](std::size_t i) { return codes[added.first + i]; },
+          [words = bits + added.groups[0] * words_](std::size_t) { return words; });
     } else {
-      for (std::size_t i = 0; i < added.count; ++i) set(added.group(i), codes[added.row(i)]);
+      set_bits(
+          added.count, [&](std::size_t i) { return codes[added.row(i)]; },
+          [&](std::size_t i) { return bits + added.group(i) * words_; });
     }
   }
 
@@ -89,6 +92,16 @@ class DistinctCodes final : public Accumulator {
   }
 
  private:
+  // Sets the bit code_of(i) among the words at words_of(i) for each i.
+  template <class CodeOf, class WordsOf>
+  static void set_bits(std::size_t count, const CodeOf& code_of, const WordsOf& words_of) {
+    base::for_each_ahead(
+        count, [&](std::size_t i) { return words_of(i) + code_of(i) / 64; },
+        [&](std::size_t i) {
+          const std::uint32_t code = code_of(i);
+          words_of(i)[code / 64] |= std::uint64_t{1} << code % 64;
+        });
+  }
   std::uint64_t mask() const { return (std::uint64_t{1} << code_bits_) - 1; }
   void insert(GroupIndex group, std::uint64_t code) {
     if (seen_.insert(std::uint64_t{group} << code_bits_ | code).second) ++counts_[group];

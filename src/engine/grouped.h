@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/exact.h"
+#include "base/prefetch.h"
 #include "engine/accumulate.h"
 
 namespace juniper::engine {
@@ -26,10 +27,12 @@ class Grouped : public Accumulator {
   void poison(GroupIndex group) override { poisoned_[group] = 1; }
   void merge(const Accumulator& other, std::span<const GroupIndex> groups) override {
     const auto& from = static_cast<const Grouped&>(other);
-    for (std::size_t i = 0; i < from.groups_.size(); ++i) {
-      poisoned_[groups[i]] = poisoned_[groups[i]] | from.poisoned_[i];
-      derived().merge_group(groups_[groups[i]], from.groups_[i], groups[i]);
-    }
+    base::for_each_ahead(
+        from.groups_.size(), [&](std::size_t i) { return groups_.data() + groups[i]; },
+        [&](std::size_t i) {
+          poisoned_[groups[i]] = poisoned_[groups[i]] | from.poisoned_[i];
+          derived().merge_group(groups_[groups[i]], from.groups_[i], groups[i]);
+        });
   }
   void merge_one(GroupIndex into, const Accumulator& other, GroupIndex group) override {
     const auto& from = static_cast<const Grouped&>(other);
@@ -56,7 +59,9 @@ class Grouped : public Accumulator {
     }
   }
   void put_all(std::span<const GroupIndex> at, Vector& out) const override {
-    for (std::size_t i = 0; i < at.size(); ++i) derived().put(at[i], out, i);
+    base::for_each_ahead(
+        at.size(), [&](std::size_t i) { return groups_.data() + std::min<std::size_t>(at[i], groups_.size()); },
+        [&](std::size_t i) { derived().put(at[i], out, i); });
   }
 
  protected:
@@ -84,6 +89,10 @@ class Grouped : public Accumulator {
       Group group = std::move(groups_[groups[0]]);
       for (std::size_t i = 0; i < added.count; ++i) take(group, added.row(i), groups[0]);
       groups_[groups[0]] = std::move(group);
+    } else if (groups_.size() * sizeof(Group) > base::large_table_bytes) {
+      base::for_each_ahead(
+          added.count, [&](std::size_t i) { return groups_.data() + groups[i]; },
+          [&](std::size_t i) { take(groups_[groups[i]], added.row(i), groups[i]); });
     } else if (added.rows == nullptr) {
       for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], static_cast<std::uint32_t>(i), groups[i]);
     } else {

@@ -4,6 +4,8 @@
 #include <array>
 #include <map>
 
+#include "base/parallel.h"
+
 namespace juniper::engine {
 
 namespace {
@@ -18,11 +20,10 @@ struct Places {
 
 KeyPacker::KeyPacker(const Program& program, const KeyLayout& layout, const std::vector<Program::StepIndex>& keys)
     : layout_(layout) {
-  const auto has_table = [](const Program::ByCode& step) { return step.domain || step.table; };
   std::map<Program::CodesIndex, Places> places;
   for (std::size_t k = 0; k < keys.size(); ++k) {
     const auto step = program.by_code(keys[k]);
-    if (!step || !has_table(*step) || layout.width(k) == 0) continue;
+    if (!step || !step->has_table() || layout.width(k) == 0) continue;
     Places& of = places[step->codes];
     of.begin = std::min(of.begin, layout.shift(k));
     of.end = std::max(of.end, layout.shift(k) + layout.width(k));
@@ -33,43 +34,44 @@ KeyPacker::KeyPacker(const Program& program, const KeyLayout& layout, const std:
       by_step_.push_back({keys[k], k});
       continue;
     }
-    if (!has_table(*step)) {
+    if (!step->has_table()) {
       by_code_.push_back({step->codes, false, k, {}, 0});
       continue;
     }
     if (layout.width(k) == 0) continue;  // there is one code
-    const std::size_t size = step->domain ? step->domain->size() : step->table->size();
     auto part = std::find_if(by_code_.begin(), by_code_.end(),
                              [&](const ByCode& p) { return p.is_table && p.codes == step->codes; });
     if (part == by_code_.end()) {
       const auto [begin, end] = places[step->codes];
+      const std::size_t size = step->table_size();
       part = by_code_.insert(by_code_.end(), {step->codes, true, k, {}, begin});
-      if (end - begin <= 8) {
-        part->table.emplace<std::vector<std::uint8_t>>(size);
-      } else if (end - begin <= 16) {
-        part->table.emplace<std::vector<std::uint16_t>>(size);
-      } else if (end - begin <= 32) {
-        part->table.emplace<std::vector<std::uint32_t>>(size);
+      if (end - begin <= 32 && size <= base::PackedTable::most_entries) {
+        part->table.emplace<base::PackedTable>(size, end - begin);
       } else {
         part->table.emplace<std::vector<PackedKey>>(size);
       }
     }
-    const unsigned place = layout.shift(k) - part->shift;
-    const auto add = [&](auto& table, const auto& codes) {
-      using Part = typename std::decay_t<decltype(table)>::value_type;
-      for (std::size_t code = 0; code < size; ++code)
-        table[code] = static_cast<Part>(table[code] | static_cast<Part>(static_cast<Part>(codes[code]) << place));
-    };
-    std::visit(
-        [&](auto& table) {
-          if (step->domain) {
-            add(table, step->domain->narrow);
-          } else {
-            add(table, *step->table);
-          }
-        },
-        part->table);
+    fill(program, part->table, *step, layout.shift(k) - part->shift);
   }
+}
+
+// Puts the codes of one key where they belong in the entries of a table.
+void KeyPacker::fill(const Program& program, Table& table, const Program::ByCode& step, unsigned place) {
+  const auto add = [&](std::size_t first, const auto& codes) {
+    if (auto* const packed = std::get_if<base::PackedTable>(&table)) {
+      packed->add(first, codes, place);
+      return;
+    }
+    PackedKey* const keys = std::get<std::vector<PackedKey>>(table).data() + first;
+    for (std::size_t i = 0; i < codes.size(); ++i) keys[i] |= static_cast<PackedKey>(codes[i]) << place;
+  };
+  if (step.domain) return add(0, std::span<const std::int64_t>(step.domain->narrow));
+  const std::size_t blocks = (step.far->size() + store::block_rows - 1) / store::block_rows;
+  base::parallel_for(blocks, program.threads(), [&](std::size_t block) {
+    std::array<std::uint32_t, store::block_rows> codes;
+    const std::size_t count = step.far->read_block(block, codes.data());
+    add(block * store::block_rows, std::span<const std::uint32_t>(codes).first(count));
+  });
 }
 
 template <class Key>
@@ -90,16 +92,23 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
       constant |= part.of(layout_, *code);
       continue;
     }
-    const std::uint32_t* const codes = program.codes(part.codes, registers).data();
+    const std::span<const std::uint32_t> codes = program.codes(part.codes, registers);
     if (!part.is_table) {
       add([&](std::size_t i) { return static_cast<Key>(layout_.with(0, part.column, codes[i])); });
+    } else if (const auto* const wide = std::get_if<std::vector<PackedKey>>(&part.table)) {
+      add([&](std::size_t i) { return static_cast<Key>((*wide)[codes[i]] << part.shift); });
     } else {
-      std::visit(
-          [&](const auto& values) {
-            const auto* const table = values.data();
-            add([&](std::size_t i) { return static_cast<Key>(static_cast<Key>(table[codes[i]]) << part.shift); });
-          },
-          part.table);
+      const auto& table = std::get<base::PackedTable>(part.table);
+      if constexpr (sizeof(Key) != sizeof(std::uint32_t)) {
+        std::array<std::uint32_t, store::block_rows> entries;
+        table.look_up(codes, 0, entries.data());
+        add([&](std::size_t i) { return static_cast<Key>(static_cast<Key>(entries[i]) << part.shift); });
+      } else if (written) {
+        table.add_looked_up(codes, part.shift, keys);
+      } else {
+        table.look_up(codes, part.shift, keys);
+        written = true;
+      }
     }
   }
   for (const ByStep& part : by_step_) {

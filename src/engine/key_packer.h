@@ -37,9 +37,8 @@ class KeyPacker {
                              std::vector<std::uint32_t>& room) const;
 
  private:
-  // By code, what it adds to a key, in no more bytes than needed: look-ups of millions of codes wait for the memory.
-  using Table = std::variant<std::vector<std::uint8_t>, std::vector<std::uint16_t>, std::vector<std::uint32_t>,
-                             std::vector<PackedKey>>;
+  // By code, what it adds to a key.
+  using Table = std::variant<base::PackedTable, std::vector<PackedKey>>;
   // What one row of codes adds.
   struct ByCode {
     Program::CodesIndex codes = 0;
@@ -56,6 +55,8 @@ class KeyPacker {
     Program::StepIndex step = 0;
     std::size_t column = 0;
   };
+
+  static void fill(const Program& program, Table& table, const Program::ByCode& step, unsigned place);
 
   KeyLayout layout_;
   std::vector<ByCode> by_code_;

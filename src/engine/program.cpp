@@ -115,43 +115,7 @@ void read_codes(const store::Column& column, const Code* codes, std::size_t coun
   }
 }
 
-// Nothing is answered from what a broken link or what rests on one would hold.
-[[noreturn]] void cross_broken(const std::string& what, const std::string& reason) {
-  throw base::Failure(base::error("JR-706", fmt::format("this needs {}, which is broken: {}", what, reason),
-                                  "mend it, or ask for what does not cross it; `juniper links` tells more"));
-}
-
 }  // namespace
-
-void Source::check() const {
-  if (watch != nullptr) watch->check();
-}
-
-const store::Column& Source::column(language::ColumnId id) const {
-  const store::StoredColumn& stored = store.tables[id.table].columns[id.column];
-  if (!stored.broken.empty()) cross_broken(model.column_name(id), stored.broken);
-  return stored.data;
-}
-
-const store::StoredLink& Source::link(language::LinkIndex index) const {
-  const store::StoredLink& stored = store.links[index];
-  if (!stored.broken.empty()) cross_broken("the link " + stored.name, stored.broken);
-  return stored;
-}
-
-std::optional<std::uint32_t> Source::settling_column(language::TableIndex table) const {
-  const auto& columns = model.tables[table].columns;
-  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
-  if (key != columns.end()) return static_cast<std::uint32_t>(key - columns.begin());
-  const std::uint64_t place = store.tables[table].file_order;
-  return place == store::no_column ? std::nullopt : std::optional(static_cast<std::uint32_t>(place));
-}
-
-std::uint64_t Source::rows(language::TableIndex table) const {
-  const store::StoredTable& stored = store.tables[table];
-  if (!stored.broken.empty()) cross_broken("the table " + stored.name, stored.broken);
-  return stored.rows;
-}
 
 Program::Program(const Source& source, language::TableIndex table)
     : source_(source), table_(table), rows_(source.rows(table)) {}
@@ -215,13 +179,15 @@ Program::StepIndex Program::add(const NodePtr& node) {
 std::optional<Program::Truth> Program::add_truth(const NodePtr& condition) {
   const std::vector<ColumnRef> refs = language::column_refs(condition);
   if (refs.empty()) return std::nullopt;
-  const auto truth_of = [](const Vector& domain) -> std::optional<std::vector<std::uint8_t>> {
+  const auto truth_of = [](const Vector& domain) -> std::optional<base::PackedTable> {
     std::vector<std::uint8_t> passes(domain.size());
     for (std::size_t i = 0; i < passes.size(); ++i) {
       if (domain.state[i] == State::overflow) return std::nullopt;
       passes[i] = domain.is_true(i) ? 1 : 0;
     }
-    return passes;
+    base::PackedTable table(passes.size(), 1);
+    table.add(0, std::span<const std::uint8_t>(passes), 0);
+    return table;
   };
   if (refs.front().path.empty()) {
     const auto step = by_code(add(condition));
@@ -238,16 +204,18 @@ std::optional<Program::Truth> Program::add_truth(const NodePtr& condition) {
   if (link.no_row > most_narrow) return std::nullopt;
   Program behind(source_, source_.model.links[first].to.table);
   const NodePtr there = behind_link(condition, source_.model);
-  std::vector<std::uint8_t> passes(behind.rows() + 1);
+  base::PackedTable passes(behind.rows() + 1, 1);
   if (const auto truth = behind.add_truth(there)) {
     base::parallel_for(behind.blocks(), source_.threads, [&](std::size_t block) {
       std::array<std::uint32_t, store::block_rows> codes;
+      std::array<std::uint32_t, store::block_rows> holds;
       const store::Codes& stored = *behind.codes_[truth->codes].codes;
       stored.decode_block(block, codes.data());
-      for (std::size_t i = 0; i < stored.rows_in_block(block); ++i)
-        passes[block * store::block_rows + i] = truth->passes[codes[i]];
+      const std::size_t count = stored.rows_in_block(block);
+      truth->passes.look_up(std::span(codes).first(count), 0, holds.data());
+      passes.add(block * store::block_rows, std::span<const std::uint32_t>(holds).first(count), 0);
     });
-    passes.back() = truth->passes.back();
+    passes.add(behind.rows(), truth->passes[truth->passes.size() - 1]);
   } else {
     auto found = truth_of(behind.evaluate_with_none(behind.add(there)));
     if (!found) return std::nullopt;
@@ -385,23 +353,8 @@ Program::StepIndex Program::push_far_code(std::string key, const std::vector<lan
   step.codes = add_codes(link.rows, link.no_row);
   // The rows behind one link are the codes of that link.
   if (path.size() > 1 || column != nullptr)
-    step.table = std::make_shared<const CodeTable>(far_codes(std::span(path).subspan(1), column, link.no_row));
+    step.far = std::make_shared<const FarCodes>(source_, std::span(path).subspan(1), column, link.no_row);
   return push(std::move(key), std::move(step));
-}
-
-// For all `rows` of a table, and for none: the codes of a column behind links, or the rows that the last one leads to.
-Program::CodeTable Program::far_codes(std::span<const language::LinkIndex> path, const store::Column* column,
-                                      std::uint64_t rows) const {
-  const store::StoredLink* const link = path.empty() ? nullptr : &source_.link(path.front());
-  const store::Codes& stored = link != nullptr ? link->rows : column->codes;
-  CodeTable codes(rows + 1);
-  base::parallel_for(stored.blocks(), source_.threads,
-                     [&](std::size_t block) { stored.decode_block(block, codes.data() + block * store::block_rows); });
-  codes[rows] = static_cast<std::uint32_t>(link != nullptr ? link->no_row : column->null_code);
-  if (path.size() + (column != nullptr ? 1 : 0) <= 1) return codes;
-  const CodeTable behind = far_codes(path.subspan(1), column, link->no_row);
-  for (std::uint32_t& code : codes) code = behind[code];
-  return codes;
 }
 
 Program::StepIndex Program::add_given(SharedCodes codes) {
@@ -613,7 +566,7 @@ std::optional<Program::ByCode> Program::by_code(StepIndex index) const {
   const Step& step = steps_[index];
   const bool by_code = step.kind == Kind::looked_up || step.kind == Kind::code || step.kind == Kind::far_code;
   if (!by_code || codes_[step.codes].is_wide) return std::nullopt;
-  return ByCode{step.codes, step.domain, step.table};
+  return ByCode{step.codes, step.domain, step.far};
 }
 
 std::optional<std::uint64_t> Program::constant_code(CodesIndex index, Registers& registers) const {
@@ -698,7 +651,7 @@ void Program::run_none(Registers& registers) const {
       case Kind::far_code: {
         out.reset(Repr::narrow, 1);
         const std::uint64_t last = codes_[step.codes].last;
-        out.narrow[0] = static_cast<std::int64_t>(step.table ? step.table->back() : last);
+        out.narrow[0] = static_cast<std::int64_t>(step.far ? step.far->none() : last);
         break;
       }
       case Kind::row:
@@ -756,11 +709,12 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
       break;
     case Kind::far_code:
       with_codes(step.codes, registers, [&](const auto* codes) {
-        if (!step.table) {
+        if (!step.far) {
           std::copy_n(codes, count, out.narrow.begin());
           return;
         }
-        for (std::size_t i = 0; i < count; ++i) out.narrow[i] = (*step.table)[codes[i]];
+        const std::vector<std::uint32_t>& far = step.far->all();
+        for (std::size_t i = 0; i < count; ++i) out.narrow[i] = far[codes[i]];
       });
       break;
     case Kind::row:

@@ -18,33 +18,14 @@
 #include <unordered_map>
 #include <vector>
 
+#include "base/packed_table.h"
+#include "engine/far_codes.h"
 #include "engine/kernels.h"
+#include "engine/source.h"
 #include "engine/vector.h"
 #include "language/checked.h"
-#include "store/store.h"
 
 namespace juniper::engine {
-
-class Watch;
-
-// The model and the data that programs read. Both outlive every program made from them.
-struct Source {
-  const language::CheckedModel& model;
-  const store::Store& store;
-  Setting setting;
-  unsigned threads = 1;  // that may work at once on what programs look up
-  const Watch* watch = nullptr;
-
-  // Throws if the question was called off, or takes too much memory (engine/watch.h).
-  void check() const;
-  // What is broken throws a base::Failure with JR-706 when it is asked for.
-  const store::Column& column(language::ColumnId id) const;
-  const store::StoredLink& link(language::LinkIndex index) const;
-  std::uint64_t rows(language::TableIndex table) const;
-  // The column that settles what is tied: the table's key, or, where its rows were sorted anew, the one that tells the
-  // order in which they came. Nothing: they stand in that order.
-  std::optional<std::uint32_t> settling_column(language::TableIndex table) const;
-};
 
 // What rows are grouped or ordered by: codes from 0 to `last`.
 struct ScanKey {
@@ -88,11 +69,12 @@ class Program {
   // which it is true. Codes are those of a column or link of the table; the last one is that of null, or of no row.
   struct Truth {
     CodesIndex codes = 0;
-    std::vector<std::uint8_t> passes;
+    base::PackedTable passes;  // of one bit
   };
   std::optional<Truth> add_truth(const language::NodePtr& condition);
 
   Repr repr(StepIndex step) const { return steps_[step].repr; }
+  unsigned threads() const { return source_.threads; }
   std::size_t rows() const { return rows_; }
   std::size_t blocks() const { return (rows_ + store::block_rows - 1) / store::block_rows; }
 
@@ -133,12 +115,14 @@ class Program {
   const Vector& value(StepIndex step, Registers& registers) const;
 
   // Where a step's value depends on nothing but one code of up to 32 bits: which one, and the values by code, or the
-  // codes of up to 32 bits that it is looked up for; neither: the code itself is the value.
-  using CodeTable = std::vector<std::uint32_t>;
+  // codes behind links; neither: the code itself is the value.
   struct ByCode {
     CodesIndex codes = 0;
     std::shared_ptr<const Vector> domain;
-    std::shared_ptr<const CodeTable> table;
+    std::shared_ptr<const FarCodes> far;
+
+    bool has_table() const { return domain || far; }
+    std::size_t table_size() const { return domain ? domain->size() : far->size(); }
   };
   std::optional<ByCode> by_code(StepIndex step) const;
   // The code of all rows of the block, where it has one alone.
@@ -165,7 +149,7 @@ class Program {
     code,       // column: its codes by row
     entries,    // column: its dictionary, the rows of this program
     looked_up,  // domain by the codes in `codes`
-    far_code,   // table by the codes in `codes`
+    far_code,   // far by the codes in `codes`
     leaf,       // domain: one value a row
     row,        // the row's number
     given,      // given: a code for each row
@@ -182,7 +166,7 @@ class Program {
     const store::Column* column = nullptr;
     CodesIndex codes = 0;
     std::shared_ptr<const Vector> domain;
-    std::shared_ptr<const CodeTable> table;
+    std::shared_ptr<const FarCodes> far;
     SharedCodes given;
   };
 
@@ -196,7 +180,6 @@ class Program {
   bool pays_by_code(const language::Node& node, const store::Column& column) const;
   StepIndex add_code(const language::ColumnRef& ref);
   StepIndex push_far_code(std::string key, const std::vector<language::LinkIndex>& path, const store::Column* column);
-  CodeTable far_codes(std::span<const language::LinkIndex> path, const store::Column* column, std::uint64_t rows) const;
   StepIndex add_row(const std::vector<language::LinkIndex>& path);
   StepIndex add_given(SharedCodes codes);
   StepIndex add_constant(const language::NodePtr& node, const std::string& key);

@@ -7,6 +7,7 @@
 #include <limits>
 #include <numeric>
 
+#include "base/prefetch.h"
 #include "base/sort.h"
 #include "engine/evaluator.h"
 
@@ -469,8 +470,9 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   std::vector<Codes> codes(values.size());
   for (std::size_t k = 0; k < values.size(); ++k) {
     codes[k].resize(taken.size());
-    for (std::size_t i = 0; i < taken.size(); ++i)
-      codes[k][i] = scanned.layout.code(scanned.keys[taken[i]], found.keys.size() + k);
+    base::for_each_ahead(
+        taken.size(), [&](std::size_t i) { return scanned.keys.data() + taken[i]; },
+        [&](std::size_t i) { codes[k][i] = scanned.layout.code(scanned.keys[taken[i]], found.keys.size() + k); });
   }
   Binding binding;
   binding.set = set;

@@ -1,7 +1,9 @@
 #include "engine/row_test.h"
 
 #include <algorithm>
+#include <bit>
 #include <numeric>
+#include <utility>
 
 #include "base/passes.h"
 
@@ -19,23 +21,26 @@ RowTest::RowTest(Program& program, const language::NodePtr& condition) {
 }
 
 void RowTest::find_ends() {
-  const auto first = std::find(passes_.begin(), passes_.end(), 1);
   low_ = 1;
   high_ = 0;
-  is_range_ = true;
-  if (first == passes_.end()) return;
-  const auto behind = std::find(passes_.rbegin(), passes_.rend(), 1).base();
-  low_ = static_cast<std::uint32_t>(first - passes_.begin());
-  high_ = static_cast<std::uint32_t>(behind - passes_.begin() - 1);
-  is_range_ = std::find(first, behind, 0) == behind;
+  std::size_t count = 0;
+  const std::span<const std::uint32_t> words = std::as_const(passes_).words();
+  for (std::size_t w = 0; w < words.size(); ++w) {
+    if (words[w] == 0) continue;
+    if (count == 0) low_ = static_cast<std::uint32_t>(w * 32) + static_cast<unsigned>(std::countr_zero(words[w]));
+    high_ = static_cast<std::uint32_t>(w * 32) + static_cast<unsigned>(std::bit_width(words[w])) - 1;
+    count += static_cast<std::size_t>(std::popcount(words[w]));
+  }
+  is_range_ = count == 0 || count == std::size_t{high_} - low_ + 1;
 }
 
 void RowTest::join(std::vector<RowTest>& tests) {
   for (std::size_t i = 0; i < tests.size(); ++i) {
     for (std::size_t j = tests.size(); tests[i].by_code_ && j-- > i + 1;) {
       if (!tests[j].by_code_ || tests[j].codes_ != tests[i].codes_) continue;
-      for (std::size_t code = 0; code < tests[i].passes_.size(); ++code)
-        tests[i].passes_[code] = tests[i].passes_[code] & tests[j].passes_[code];
+      const std::span<const std::uint32_t> also = std::as_const(tests[j].passes_).words();
+      const std::span<std::uint32_t> words = tests[i].passes_.words();
+      for (std::size_t w = 0; w < words.size(); ++w) words[w] &= also[w];
       tests[i].find_ends();
       tests.erase(tests.begin() + static_cast<std::ptrdiff_t>(j));
     }
@@ -55,7 +60,7 @@ std::size_t RowTest::find(const Program& program, Program::Registers& registers,
   }
   const auto codes = program.codes(codes_, registers);
   return is_range_ ? base::find_between(codes, low_, high_, found.data())
-                   : base::find_in(codes, passes_.data(), found.data());
+                   : base::find_in(codes, passes_.words().data(), found.data());
 }
 
 std::size_t RowTest::find_by_value(const Program& program, Program::Registers& registers,

@@ -28,7 +28,7 @@ class RowTest {
   Program::StepIndex condition_ = 0;
   bool by_code_ = false;
   Program::CodesIndex codes_ = 0;
-  std::vector<std::uint8_t> passes_;  // by code
+  base::PackedTable passes_;  // by code
   // The first and the last code that pass, and whether all between them do. None: low_ > high_.
   std::uint32_t low_ = 1;
   std::uint32_t high_ = 0;

@@ -14,6 +14,7 @@
 #include <numeric>
 
 #include "base/parallel.h"
+#include "base/prefetch.h"
 #include "engine/code_numbers.h"
 #include "engine/distinct_codes.h"
 #include "engine/key_packer.h"
@@ -79,17 +80,30 @@ class Grouping {
       // wait for the memory.
       fresh_.resize(keys.size());
       std::size_t fresh = 0;
-      for (std::size_t i = 0; i < keys.size(); ++i) {
+      const auto find = [&](std::size_t i) {
         groups[i] = dense_[keys[i]];
         fresh_[fresh] = static_cast<std::uint32_t>(i);
         fresh += groups[i] == none ? 1 : 0;
-      }
+      };
+      base::for_each_ahead(
+          keys.size(), [&](std::size_t i) { return dense_.data() + keys[i]; }, find);
       for (std::size_t f = 0; f < fresh; ++f) groups[fresh_[f]] = in_table(keys[fresh_[f]]);
     } else if constexpr (sizeof(Key) == 8) {
       for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = hashed(numbers_, keys[i]);
     } else {
       for (std::size_t i = 0; i < keys.size(); ++i) groups[i] = hashed(wide_numbers_, keys[i]);
     }
+  }
+  // Those of the groups of another grouping.
+  void find_or_add(const Grouping& other, GroupIndex* groups) {
+    const std::vector<PackedKey>& keys = other.keys_;
+    if (dense_.empty()) {
+      for (std::size_t g = 0; g < keys.size(); ++g) groups[g] = find_or_add(keys[g]);
+      return;
+    }
+    base::for_each_ahead(
+        keys.size(), [&](std::size_t g) { return dense_.data() + static_cast<std::size_t>(keys[g]); },
+        [&](std::size_t g) { groups[g] = in_table(static_cast<std::size_t>(keys[g])); });
   }
   std::vector<PackedKey>& keys() { return keys_; }
 
@@ -287,7 +301,7 @@ struct PartialGroups {
     if (keys_in_all != 0) {
       std::iota(groups.begin(), groups.end(), GroupIndex{0});
     } else {
-      for (std::size_t g = 0; g < groups.size(); ++g) groups[g] = grouping.find_or_add(from.grouping.keys()[g]);
+      grouping.find_or_add(from.grouping, groups.data());
       grow();
     }
     for (std::size_t i = 0; i < aggregates.size(); ++i) aggregates[i]->merge(*from.aggregates[i], groups);

@@ -9,6 +9,7 @@
 #include <random>
 
 #include "base/bits.h"
+#include "base/packed_table.h"
 #include "base/sort.h"
 
 namespace juniper::base {
@@ -153,13 +154,49 @@ TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
       EXPECT_EQ(sum_of(given), std::accumulate(given.begin(), given.end(), std::uint64_t{0}));
     }
   });
-  const std::vector<std::uint8_t> table{0, 1, 0, 1};
-  const std::vector<std::uint32_t> codes{3, 0, 1, 2, 3};
-  std::vector<std::uint32_t> found(codes.size() + 16);
-  ASSERT_EQ(find_in(codes, table.data(), found.data()), 3U);
-  EXPECT_EQ(found[0], 0U);
-  EXPECT_EQ(found[1], 2U);
-  EXPECT_EQ(found[2], 4U);
+}
+
+TEST_F(Passes, EntriesOfPackedTablesAreLookedUpAtEveryWidth) {
+  at_every_level([&] {
+    for (unsigned bits = 0; bits <= 32; ++bits) {
+      constexpr std::size_t size = 1000;
+      std::vector<std::uint32_t> entries;
+      for (const std::uint64_t number : numbers(size, bits)) entries.push_back(static_cast<std::uint32_t>(number));
+      PackedTable table(size, bits);
+      // In two parts, the bits of each entry one after the other.
+      constexpr std::size_t half = 15 * PackedTable::entries_apart;
+      std::vector<std::uint32_t> odd(entries);
+      for (std::uint32_t& number : odd) number &= 0x55555555;
+      table.add(0, std::span<const std::uint32_t>(odd).first(half), 0);
+      table.add(half, std::span<const std::uint32_t>(odd).subspan(half), 0);
+      for (std::size_t code = 0; code < size; ++code) table.add(code, entries[code] & 0xAAAAAAAA);
+      for (std::size_t code = 0; code < size; ++code) ASSERT_EQ(table[code], entries[code]) << bits << " bits";
+      for (const std::size_t length : lengths_) {
+        std::vector<std::uint32_t> codes;
+        for (const std::uint64_t number : numbers(length, 32))
+          codes.push_back(static_cast<std::uint32_t>(number % size));
+        const unsigned shift = bits == 32 ? 0 : static_cast<unsigned>(random_() % (32 - bits));
+        std::vector<std::uint32_t> found(length + 1, 42);
+        table.look_up(codes, shift, found.data());
+        for (std::size_t i = 0; i < length; ++i) ASSERT_EQ(found[i], entries[codes[i]] << shift) << bits << " bits";
+        ASSERT_EQ(found.back(), 42U) << "written past the end";
+        std::vector<std::uint32_t> added(length + 1, 1);
+        table.add_looked_up(codes, shift, added.data());
+        for (std::size_t i = 0; i < length; ++i)
+          ASSERT_EQ(added[i], (entries[codes[i]] << shift | 1)) << bits << " bits";
+        ASSERT_EQ(added.back(), 1U) << "written past the end";
+        if (bits > 1) continue;
+        std::vector<std::uint32_t> positions(length + 17, 42);
+        const std::size_t count = find_in(codes, table.words().data(), positions.data());
+        std::vector<std::uint32_t> expected;
+        for (std::uint32_t i = 0; i < length; ++i) {
+          if (entries[codes[i]] != 0) expected.push_back(i);
+        }
+        ASSERT_EQ(std::vector(positions.begin(), positions.begin() + static_cast<std::ptrdiff_t>(count)), expected);
+        ASSERT_EQ(positions.back(), 42U) << "written past the room";
+      }
+    }
+  });
 }
 
 TEST_F(Passes, SortedNumbersAreInOrder) {
