@@ -261,6 +261,12 @@ std::uint64_t sum_here(const std::uint32_t* numbers, std::size_t count) {
   return sum;
 }
 
+std::uint32_t highest_here(const std::uint32_t* numbers, std::size_t count) {
+  std::uint32_t highest = 0;
+  for (std::size_t i = 0; i < count; ++i) highest = numbers[i] > highest ? numbers[i] : highest;
+  return highest;
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace juniper::base
 HWY_AFTER_NAMESPACE();
@@ -280,6 +286,7 @@ HWY_EXPORT(find_in_here);
 HWY_EXPORT(look_up_here);
 HWY_EXPORT(add_looked_up_here);
 HWY_EXPORT(sum_here);
+HWY_EXPORT(highest_here);
 
 Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers) {
   Spread<std::uint64_t> spread;
@@ -343,6 +350,10 @@ void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* 
 
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers) {
   return HWY_DYNAMIC_DISPATCH(sum_here)(numbers.data(), numbers.size());
+}
+
+std::uint32_t highest_of(std::span<const std::uint32_t> numbers) {
+  return HWY_DYNAMIC_DISPATCH(highest_here)(numbers.data(), numbers.size());
 }
 
 }  // namespace juniper::base

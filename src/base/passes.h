@@ -51,4 +51,7 @@ void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* 
 // Adds all numbers.
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers);
 
+// The highest number; 0 of none.
+std::uint32_t highest_of(std::span<const std::uint32_t> numbers);
+
 }  // namespace juniper::base

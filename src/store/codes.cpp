@@ -222,10 +222,22 @@ void Codes::check_now(std::size_t block) const {
       others += static_cast<std::size_t>(std::popcount(payload(e)[w]));
     must(others == e.count && (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
   }
+  must(highest(e, rows) <= largest_);
+  checks_->pass(block);
+}
+
+// The highest code of a block, or a number up to `largest_` that none passes.
+std::uint64_t Codes::highest(const Entry& e, std::size_t rows) const {
+  const std::uint64_t bound = bounds(e).high;
+  if (bound <= largest_) return bound;
+  if (bound <= std::numeric_limits<std::uint32_t>::max()) {
+    std::array<std::uint32_t, block_rows> codes;
+    decode(e, rows, codes.data());
+    return base::highest_of(std::span(codes).first(rows));
+  }
   std::array<std::uint64_t, block_rows> codes;
   decode(e, rows, codes.data());
-  must(*std::max_element(codes.begin(), codes.begin() + static_cast<std::ptrdiff_t>(rows)) <= largest_);
-  checks_->pass(block);
+  return base::spread_of(std::span<const std::uint64_t>(codes).first(rows)).high;
 }
 
 void Codes::verify() const {
@@ -344,7 +356,10 @@ std::size_t Codes::runs(std::size_t block, Run* out) const {
 
 Codes::Bounds Codes::bounds(std::size_t block) const {
   check(block);
-  const Entry& e = entry(block);
+  return bounds(entry(block));
+}
+
+Codes::Bounds Codes::bounds(const Entry& e) {
   const std::uint64_t all = std::numeric_limits<std::uint64_t>::max();
   if (e.encoding == Encoding::delta) return {0, all};
   const std::uint64_t span = e.bits == 64 ? all : (std::uint64_t{1} << e.bits) - 1;

@@ -124,6 +124,8 @@ class Codes {
   void check_now(std::size_t block) const;
   template <class Code>
   void decode(const Entry& entry, std::size_t rows, Code* out) const;
+  static Bounds bounds(const Entry& entry);
+  std::uint64_t highest(const Entry& entry, std::size_t rows) const;
 
   Bytes bytes_;
   std::uint64_t count_ = 0;

@@ -152,6 +152,7 @@ TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
         EXPECT_EQ(found.back(), 42U) << "written past the room";
       }
       EXPECT_EQ(sum_of(given), std::accumulate(given.begin(), given.end(), std::uint64_t{0}));
+      EXPECT_EQ(highest_of(given), given.empty() ? 0 : *std::max_element(given.begin(), given.end()));
     }
   });
 }

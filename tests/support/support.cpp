@@ -5,10 +5,13 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
+#include <chrono>
 #include <cstdlib>
 #include <fstream>
 #include <iterator>
+#include <thread>
 
 namespace juniper::test {
 
@@ -115,7 +118,13 @@ ProcessResult run_tool(const std::vector<std::string>& arguments, const std::str
 
 void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds) {
   const pid_t child = start_tool(arguments, "", "/dev/null", "/dev/null");
-  ::usleep(microseconds);
+  using std::chrono::steady_clock;
+  const auto moment = steady_clock::now() + std::chrono::microseconds(microseconds);
+  while (steady_clock::now() < moment) {
+    // A tool that is done earlier than expected, as on a machine that was busy a moment ago, is not waited for.
+    if (::waitpid(child, nullptr, WNOHANG) == child) return;
+    std::this_thread::sleep_until(std::min(moment, steady_clock::now() + std::chrono::milliseconds(1)));
+  }
   ::kill(child, SIGKILL);
   ::waitpid(child, nullptr, 0);
 }

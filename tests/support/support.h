@@ -64,7 +64,7 @@ struct ProcessResult {
 // Runs the tool with arguments that are given to it as they are.
 ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder = "");
 
-// Starts the tool and kills it after some microseconds.
+// Starts the tool and kills it after some microseconds, if it still runs.
 void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds);
 
 // A number from the environment's JUNIPER_SEED, or `seed`; tests print it, so that a failure can be repeated.
