@@ -1,5 +1,5 @@
-// Loops over places of a large table in no order: what is read and written again waits for the memory, as the processor
-// doesn't look far enough ahead by itself where every step writes.
+// Loops over places of a large table in no order, which wait for the memory: the processor doesn't look far enough
+// ahead by itself where every step writes, and less than it could where every step only reads.
 #pragma once
 
 #include <algorithm>

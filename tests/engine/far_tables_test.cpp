@@ -19,7 +19,7 @@ std::string text(Number number) {
   return number ? fmt::format("{}", *number) : "";
 }
 
-// Sessions of cards of plans, some of them without; 20 rows of ten numbers lead nowhere.
+// Sessions of cards of plans. With nulls, some of each have none, or one that isn't there.
 class FarTables {
  public:
   FarTables(int cards, int plans, int most_level, bool with_nulls)
