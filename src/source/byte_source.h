@@ -2,14 +2,13 @@
 // not by its name).
 #pragma once
 
-#include <xxhash.h>
-
 #include <cstdint>
 #include <filesystem>
 #include <memory>
 #include <span>
 #include <string>
 
+#include "base/xxhash.h"
 #include "juniper/diagnostics.h"
 
 namespace juniper::source {

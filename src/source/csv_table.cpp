@@ -4,7 +4,6 @@
 #include <fnmatch.h>
 #include <sys/stat.h>
 #include <utf8.h>
-#include <xxhash.h>
 
 #include <algorithm>
 #include <deque>
@@ -13,6 +12,7 @@
 #include "base/diagnostics.h"
 #include "base/files.h"
 #include "base/parallel.h"
+#include "base/xxhash.h"
 #include "source/csv_records.h"
 #include "source/parse_column.h"
 

@@ -2,8 +2,6 @@
 // for the first time, so that opening costs the same whatever the size, and a query pays for what it touches.
 #pragma once
 
-#include <xxhash.h>
-
 #include <atomic>
 #include <cstdint>
 #include <memory>
@@ -13,14 +11,19 @@
 namespace juniper::store {
 
 // XXH3, 64 bits.
-inline std::uint64_t hash_bytes(std::span<const std::byte> bytes) {
-  return XXH3_64bits(bytes.data(), bytes.size());
-}
+std::uint64_t hash_bytes(std::span<const std::byte> bytes);
 
 // Its lower half: what stands beside a block.
 inline std::uint32_t short_hash(std::span<const std::byte> bytes) {
   return static_cast<std::uint32_t>(hash_bytes(bytes));
 }
+
+// How far a part has been looked at.
+enum class Checked : std::uint8_t {
+  nothing,
+  bytes,  // its checksum is right, and it holds together
+  all     // and no number in it leads outside
+};
 
 class Checks {
  public:
@@ -29,18 +32,18 @@ class Checks {
       : what_(std::move(what)),
         directory_hash_(directory_hash),
         blocks_(blocks),
-        passed_(std::make_unique<std::atomic<bool>[]>(blocks + 1)) {}
+        passed_(std::make_unique<std::atomic<Checked>[]>(blocks + 1)) {}
 
   std::uint64_t directory_hash() const { return directory_hash_; }
-  // Of the directory and of block i; any thread may ask and set them.
-  bool directory_passed() const { return passed_[blocks_].load(std::memory_order_acquire); }
-  bool passed(std::size_t block) const { return passed_[block].load(std::memory_order_acquire); }
-  void pass(std::size_t block) const { passed_[block].store(true, std::memory_order_release); }
+  // Of a block. Any thread may ask and tell; where two tell different things, the last one stands, and what was done
+  // already is done once more.
+  bool passed(std::size_t block, Checked what) const { return passed_[block].load(std::memory_order_acquire) >= what; }
+  void pass(std::size_t block, Checked what) const { passed_[block].store(what, std::memory_order_release); }
   // Compares the checksum of the directory's bytes, once.
   void check_directory(std::span<const std::byte> bytes) const {
-    if (directory_passed()) return;
+    if (passed(blocks_, Checked::bytes)) return;
     if (hash_bytes(bytes) != directory_hash_) fail("the checksum of its directory differs");
-    pass(blocks_);
+    pass(blocks_, Checked::bytes);
   }
   // Throws a base::Failure: JR-605.
   [[noreturn]] void fail(const std::string& how) const;
@@ -49,7 +52,7 @@ class Checks {
   std::string what_;
   std::uint64_t directory_hash_;
   std::size_t blocks_;
-  std::unique_ptr<std::atomic<bool>[]> passed_;
+  std::unique_ptr<std::atomic<Checked>[]> passed_;  // of the blocks, and of the directory
 };
 
 }  // namespace juniper::store

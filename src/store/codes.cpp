@@ -195,23 +195,23 @@ std::optional<Codes> Codes::view(Bytes bytes, std::uint64_t count, std::uint64_t
 }
 
 void Codes::check(std::size_t block) const {
-  if (checks_ && !checks_->passed(block)) check_now(block);
+  if (checks_ && !checks_->passed(block, Checked::bytes)) check_bytes(block);
 }
 
-void Codes::check_now(std::size_t block) const {
+// Codes beyond the largest are looked for when they are decoded, unless the block's bits rule them out.
+void Codes::check_bytes(std::size_t block) const {
   checks_->check_directory(directory());
   const Entry& e = entry(block);
   const std::size_t rows = rows_in_block(block);
   const std::size_t words = (bytes_.size() - blocks() * sizeof(Entry)) / 8;
-  const std::string where = fmt::format("rows {} to {}", block * block_rows + 1, block * block_rows + rows);
   const auto must = [&](bool good) {
-    if (!good) checks_->fail(where + " do not hold together");
+    if (!good) checks_->fail(place(block) + " do not hold together");
   };
   must(static_cast<std::size_t>(e.encoding) < encodings && e.bits <= 64 && e.other_bits <= 64);
   const std::size_t length = payload_words(e, rows);
   must(e.offset <= words && length <= words - e.offset);
   if (short_hash(std::as_bytes(std::span(payload(e), length))) != e.hash)
-    checks_->fail("the checksum of " + where + " differs");
+    checks_->fail("the checksum of " + place(block) + " differs");
   if (e.encoding == Encoding::runs) {
     const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.count, e.bits));
     must(e.count != 0 && ends[e.count - 1] == rows && std::is_sorted(ends, ends + e.count));
@@ -222,32 +222,42 @@ void Codes::check_now(std::size_t block) const {
       others += static_cast<std::size_t>(std::popcount(payload(e)[w]));
     must(others == e.count && (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
   }
-  must(highest(e, rows) <= largest_);
-  checks_->pass(block);
+  const Bounds within = bounds(e);
+  must(within.low <= largest_);
+  checks_->pass(block, within.high <= largest_ ? Checked::all : Checked::bytes);
 }
 
-// The highest code of a block, or a number up to `largest_` that none passes.
-std::uint64_t Codes::highest(const Entry& e, std::size_t rows) const {
-  const std::uint64_t bound = bounds(e).high;
-  if (bound <= largest_) return bound;
-  if (bound <= std::numeric_limits<std::uint32_t>::max()) {
-    std::array<std::uint32_t, block_rows> codes;
-    decode(e, rows, codes.data());
-    return base::highest_of(std::span(codes).first(rows));
-  }
-  std::array<std::uint64_t, block_rows> codes;
-  decode(e, rows, codes.data());
-  return base::spread_of(std::span<const std::uint64_t>(codes).first(rows)).high;
+void Codes::check_code(std::size_t block, std::uint64_t code) const {
+  if (code > largest_) checks_->fail(place(block) + " do not hold together");
+}
+
+void Codes::check_codes(std::size_t block, std::uint64_t highest) const {
+  check_code(block, highest);
+  checks_->pass(block, Checked::all);
+}
+
+std::string Codes::place(std::size_t block) const {
+  return fmt::format("rows {} to {}", block * block_rows + 1, block * block_rows + rows_in_block(block));
 }
 
 void Codes::verify() const {
-  for (std::size_t block = 0; block < blocks(); ++block) check(block);
+  std::array<std::uint64_t, block_rows> codes;
+  for (std::size_t block = 0; block < blocks(); ++block) {
+    check(block);
+    if (doubtful(block)) decode_block(block, codes.data());
+  }
 }
 
 std::uint64_t Codes::at(std::uint64_t row) const {
-  check(row / block_rows);
-  const Entry& e = entry(row / block_rows);
-  const std::size_t index = row % block_rows;
+  const std::size_t block = row / block_rows;
+  check(block);
+  const std::uint64_t code = code_in(block, row % block_rows);
+  if (doubtful(block)) check_code(block, code);
+  return code;
+}
+
+std::uint64_t Codes::code_in(std::size_t block, std::size_t index) const {
+  const Entry& e = entry(block);
   const std::uint64_t* words = payload(e);
   switch (e.encoding) {
     case Encoding::constant:
@@ -260,7 +270,7 @@ std::uint64_t Codes::at(std::uint64_t row) const {
       return e.base + unpack_one(words, run, e.bits);
     }
     case Encoding::delta: {
-      const std::size_t rows = rows_in_block(row / block_rows);
+      const std::size_t rows = rows_in_block(block);
       const std::size_t checkpoint = index / checkpoint_rows;
       std::uint64_t code = e.base + unpack_one(words, checkpoint, e.other_bits);
       words += words_for(checkpoints(rows), e.other_bits);
@@ -273,7 +283,7 @@ std::uint64_t Codes::at(std::uint64_t row) const {
       const std::uint64_t before = words[index / 64] & ((std::uint64_t{1} << index % 64) - 1);
       auto others = static_cast<std::size_t>(std::popcount(before));
       for (std::size_t w = 0; w < index / 64; ++w) others += static_cast<std::size_t>(std::popcount(words[w]));
-      return e.base + unpack_one(words + words_for(rows_in_block(row / block_rows), 1), others, e.bits);
+      return e.base + unpack_one(words + words_for(rows_in_block(block), 1), others, e.bits);
     }
   }
   return e.base;
@@ -332,25 +342,38 @@ void Codes::decode(const Entry& e, std::size_t rows, Code* out) const {
 
 void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
   check(block);
-  decode(entry(block), rows_in_block(block), out);
+  const std::size_t rows = rows_in_block(block);
+  decode(entry(block), rows, out);
+  if (doubtful(block)) check_codes(block, base::spread_of(std::span<const std::uint64_t>(out, rows)).high);
 }
 
 void Codes::decode_block(std::size_t block, std::uint32_t* out) const {
   check(block);
-  decode(entry(block), rows_in_block(block), out);
+  const Entry& e = entry(block);
+  const std::size_t rows = rows_in_block(block);
+  if (doubtful(block) && bounds(e).high > std::numeric_limits<std::uint32_t>::max()) {
+    std::array<std::uint64_t, block_rows> wide;  // a code that is too large must not look like a smaller one
+    decode_block(block, wide.data());
+  }
+  decode(e, rows, out);
+  if (doubtful(block)) check_codes(block, base::highest_of(std::span<const std::uint32_t>(out, rows)));
 }
 
 std::size_t Codes::runs(std::size_t block, Run* out) const {
   check(block);
   const Entry& e = entry(block);
+  const bool doubt = doubtful(block);
   if (e.encoding == Encoding::constant) {
     out[0] = {static_cast<std::uint32_t>(e.base), static_cast<std::uint32_t>(rows_in_block(block))};
     return 1;
   }
   if (e.encoding != Encoding::runs || e.count > most_runs) return 0;
   const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.count, e.bits));
-  for (std::size_t i = 0; i < e.count; ++i)
-    out[i] = {static_cast<std::uint32_t>(e.base + unpack_one(payload(e), i, e.bits)), ends[i]};
+  for (std::size_t i = 0; i < e.count; ++i) {
+    const std::uint64_t code = e.base + unpack_one(payload(e), i, e.bits);
+    if (doubt) check_code(block, code);
+    out[i] = {static_cast<std::uint32_t>(code), ends[i]};
+  }
   return e.count;
 }
 

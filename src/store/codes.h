@@ -49,8 +49,8 @@ class Codes {
   static Codes encode(std::span<const std::uint64_t> codes);
   class Encoder;
   // Views `count` codes in the bytes of a file. Blocks are verified when they are read for the first time: their
-  // checksum, that they lie within the bytes, that no code is larger than `largest`. Nothing if the bytes are too few
-  // even for the directory.
+  // checksum, that they lie within the bytes; and codes as long as it isn't known of all codes of their block: that
+  // they are not larger than `largest`. Nothing if the bytes are too few even for the directory.
   static std::optional<Codes> view(Bytes bytes, std::uint64_t count, std::uint64_t largest,
                                    std::uint64_t directory_hash, std::string what);
 
@@ -69,7 +69,8 @@ class Codes {
   void decode_block(std::size_t block, std::uint64_t* out) const;
   // The same, where no code needs more than 32 bits.
   void decode_block(std::size_t block, std::uint32_t* out) const;
-  // Codes between which those of a block lie; equal where the block holds one code alone.
+  // Codes between which those of a block lie, the lower one not beyond the largest of all; equal where the block holds
+  // one code alone.
   struct Bounds {
     std::uint64_t low = 0;
     std::uint64_t high = 0;
@@ -121,11 +122,17 @@ class Codes {
   }
   static std::size_t payload_words(const Entry& entry, std::size_t rows);
   void check(std::size_t block) const;
-  void check_now(std::size_t block) const;
+  void check_bytes(std::size_t block) const;
+  // Whether codes of a block are to be compared with the largest yet.
+  bool doubtful(std::size_t block) const { return checks_ && !checks_->passed(block, Checked::all); }
+  std::uint64_t code_in(std::size_t block, std::size_t index) const;
+  // One code of a block, or the highest of all of them.
+  void check_code(std::size_t block, std::uint64_t code) const;
+  void check_codes(std::size_t block, std::uint64_t highest) const;
+  std::string place(std::size_t block) const;
   template <class Code>
   void decode(const Entry& entry, std::size_t rows, Code* out) const;
   static Bounds bounds(const Entry& entry);
-  std::uint64_t highest(const Entry& entry, std::size_t rows) const;
 
   Bytes bytes_;
   std::uint64_t count_ = 0;

@@ -3,6 +3,7 @@
 // again, so that the checks behind them are reached; whatever opens is read to its end. Run by scripts/fuzz.
 #include <xxhash.h>
 
+#include <array>
 #include <cstddef>
 #include <cstdint>
 #include <cstring>
@@ -93,12 +94,35 @@ void read_codes(Bytes bytes, std::uint64_t rows) {
     put(bytes, entry + 12, &sum, 4);
   }
   const std::uint64_t directory = hash(bytes, 0, blocks * 32);
-  (void)base::guarded([&]() -> Result<void> {
-    const auto codes = store::Codes::view(store::Bytes(std::move(bytes)), rows, 1'000'000, directory, "codes");
-    if (!codes) return {};
-    (void)codes->decoded();
-    for (std::uint64_t row = 0; row < rows; row += 7) (void)codes->at(row);
-    return {};
+  constexpr std::uint64_t largest = 1'000'000;
+  const auto must_be_within = [](std::uint64_t code) {
+    if (code > largest) std::abort();
+  };
+  const store::Bytes shared(std::move(bytes));
+  // Each way of reading on codes that nothing has looked at.
+  const auto read = [&](const auto& way) {
+    (void)base::guarded([&]() -> Result<void> {
+      const auto codes = store::Codes::view(shared, rows, largest, directory, "codes");
+      if (codes) way(*codes);
+      return {};
+    });
+  };
+  read([&](const store::Codes& codes) {
+    for (const std::uint64_t code : codes.decoded()) must_be_within(code);
+  });
+  read([&](const store::Codes& codes) {
+    std::array<std::uint32_t, store::block_rows> narrow;
+    for (std::size_t b = 0; b < blocks; ++b) {
+      must_be_within(codes.bounds(b).low);
+      std::array<store::Codes::Run, store::Codes::most_runs> runs;
+      const std::size_t count = codes.runs(b, runs.data());
+      for (std::size_t r = 0; r < count; ++r) must_be_within(runs[r].code);
+      codes.decode_block(b, narrow.data());
+      for (std::size_t i = 0; i < codes.rows_in_block(b); ++i) must_be_within(narrow[i]);
+    }
+  });
+  read([&](const store::Codes& codes) {
+    for (std::uint64_t row = 0; row < rows; row += 7) must_be_within(codes.at(row));
   });
 }
 
