@@ -4,6 +4,7 @@
 #include <array>
 
 #include "base/bits.h"
+#include "base/instructions.h"
 
 // This file is compiled once for each set of instructions; the best one is chosen when the program runs.
 #undef HWY_TARGET_INCLUDE
@@ -274,46 +275,46 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace juniper::base {
 
-HWY_EXPORT(spread_unsigned);
-HWY_EXPORT(spread_signed);
-HWY_EXPORT(count_equal_here);
-HWY_EXPORT(narrow_here);
-HWY_EXPORT(widen_here);
-HWY_EXPORT(pack_here);
-HWY_EXPORT(unpack_eights);
-HWY_EXPORT(find_between_here);
-HWY_EXPORT(find_in_here);
-HWY_EXPORT(look_up_here);
-HWY_EXPORT(add_looked_up_here);
-HWY_EXPORT(sum_here);
-HWY_EXPORT(highest_here);
+JUNIPER_WIDEST(widest_spread_unsigned, spread_unsigned);
+JUNIPER_WIDEST(widest_spread_signed, spread_signed);
+JUNIPER_WIDEST(widest_count_equal, count_equal_here);
+JUNIPER_WIDEST(widest_narrow, narrow_here);
+JUNIPER_WIDEST(widest_widen, widen_here);
+JUNIPER_WIDEST(widest_pack, pack_here);
+JUNIPER_WIDEST(widest_unpack_eights, unpack_eights);
+JUNIPER_WIDEST(widest_find_between, find_between_here);
+JUNIPER_WIDEST(widest_find_in, find_in_here);
+JUNIPER_WIDEST(widest_look_up, look_up_here);
+JUNIPER_WIDEST(widest_add_looked_up, add_looked_up_here);
+JUNIPER_WIDEST(widest_sum, sum_here);
+JUNIPER_WIDEST(widest_highest, highest_here);
 
 Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers) {
   Spread<std::uint64_t> spread;
-  if (!numbers.empty()) HWY_DYNAMIC_DISPATCH(spread_unsigned)(numbers.data(), numbers.size(), spread);
+  if (!numbers.empty()) widest_spread_unsigned(numbers.data(), numbers.size(), spread);
   return spread;
 }
 
 Spread<std::int64_t> spread_of(std::span<const std::int64_t> numbers) {
   Spread<std::int64_t> spread;
-  if (!numbers.empty()) HWY_DYNAMIC_DISPATCH(spread_signed)(numbers.data(), numbers.size(), spread);
+  if (!numbers.empty()) widest_spread_signed(numbers.data(), numbers.size(), spread);
   return spread;
 }
 
 std::size_t count_equal(std::span<const std::uint64_t> numbers, std::uint64_t wanted) {
-  return HWY_DYNAMIC_DISPATCH(count_equal_here)(numbers.data(), numbers.size(), wanted);
+  return widest_count_equal(numbers.data(), numbers.size(), wanted);
 }
 
 void narrow(std::span<const std::uint64_t> numbers, std::uint64_t base, unsigned width, void* out) {
-  HWY_DYNAMIC_DISPATCH(narrow_here)(numbers.data(), numbers.size(), base, width, out);
+  widest_narrow(numbers.data(), numbers.size(), base, width, out);
 }
 
 void widen(const void* narrow, unsigned width, std::size_t count, std::uint64_t* out) {
-  HWY_DYNAMIC_DISPATCH(widen_here)(narrow, width, count, out);
+  widest_widen(narrow, width, count, out);
 }
 
 void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits, std::uint64_t* out) {
-  if (bits != 0) HWY_DYNAMIC_DISPATCH(pack_here)(values.data(), values.size(), base, bits, out);
+  if (bits != 0) widest_pack(values.data(), values.size(), base, bits, out);
 }
 
 void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint32_t base, std::uint32_t* out) {
@@ -323,37 +324,37 @@ void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::u
     return;
   }
   if (bits <= 25) {
-    i = HWY_DYNAMIC_DISPATCH(unpack_eights)(reinterpret_cast<const unsigned char*>(words), words_for(count, bits) * 8,
-                                            count, bits, base, out);
+    i = widest_unpack_eights(reinterpret_cast<const unsigned char*>(words), words_for(count, bits) * 8, count, bits,
+                             base, out);
   }
   for (; i < count; ++i) out[i] = base + static_cast<std::uint32_t>(unpack_one(words, i, bits));
 }
 
 std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t low, std::uint32_t high,
                          std::uint32_t* out) {
-  return low > high ? 0 : HWY_DYNAMIC_DISPATCH(find_between_here)(numbers.data(), numbers.size(), low, high, out);
+  return low > high ? 0 : widest_find_between(numbers.data(), numbers.size(), low, high, out);
 }
 
 std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint32_t* out) {
-  return HWY_DYNAMIC_DISPATCH(find_in_here)(numbers.data(), numbers.size(), words, out);
+  return widest_find_in(numbers.data(), numbers.size(), words, out);
 }
 
 void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits, unsigned shift,
              std::uint32_t* out) {
-  HWY_DYNAMIC_DISPATCH(look_up_here)(numbers.data(), numbers.size(), words, log_bits, shift, out);
+  widest_look_up(numbers.data(), numbers.size(), words, log_bits, shift, out);
 }
 
 void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
                    unsigned shift, std::uint32_t* out) {
-  HWY_DYNAMIC_DISPATCH(add_looked_up_here)(numbers.data(), numbers.size(), words, log_bits, shift, out);
+  widest_add_looked_up(numbers.data(), numbers.size(), words, log_bits, shift, out);
 }
 
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers) {
-  return HWY_DYNAMIC_DISPATCH(sum_here)(numbers.data(), numbers.size());
+  return widest_sum(numbers.data(), numbers.size());
 }
 
 std::uint32_t highest_of(std::span<const std::uint32_t> numbers) {
-  return HWY_DYNAMIC_DISPATCH(highest_here)(numbers.data(), numbers.size());
+  return widest_highest(numbers.data(), numbers.size());
 }
 
 }  // namespace juniper::base

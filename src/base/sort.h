@@ -1,4 +1,4 @@
-// Sorting of many plain numbers with the processor's widest instructions.
+// Sorting of many plain numbers.
 #pragma once
 
 #include <bit>
@@ -10,7 +10,8 @@
 
 namespace juniper::base {
 
-// Ascending. Take no memory beyond a small buffer.
+// Ascending, in place, by a quicksort without branches that nothing could foresee (pattern-defeating quicksort; O.
+// Peters, arXiv:2106.05123), of Boost.Sort.
 void sort_numbers(std::span<std::uint64_t> numbers);
 void sort_numbers(std::span<uint128> numbers);
 

@@ -1,12 +1,10 @@
 #include <fmt/format.h>
-#include <libsmartcols.h>
-#include <locale.h>
 
 #include <algorithm>
-#include <memory>
 #include <nlohmann/json.hpp>
 
 #include "juniper/report.h"
+#include "report/terminal_text.h"
 
 namespace juniper {
 
@@ -26,62 +24,39 @@ bool is_for_people(const Table& table) {
 
 // --- for people -----------------------------------------------------------------------------------------------------
 
-// The terminal library measures text by the locale of its thread: UTF-8 while a table is drawn, whatever the program
-// has.
-class Utf8Locale {
- public:
-  Utf8Locale() : utf8_(newlocale(LC_CTYPE_MASK, "C.UTF-8", nullptr)), before_(uselocale(utf8_)) {}
-  ~Utf8Locale() {
-    uselocale(before_);
-    if (utf8_ != nullptr) freelocale(utf8_);
-  }
-  Utf8Locale(const Utf8Locale&) = delete;
-  Utf8Locale& operator=(const Utf8Locale&) = delete;
-
- private:
-  locale_t utf8_;
-  locale_t before_;
-};
-
-struct Unref {
-  void operator()(libscols_table* table) const { scols_unref_table(table); }
-};
-
+// Two blanks between columns; headings dim and lines that stand out bold, where there is colour. Lines end where their
+// text does, and nothing is cut to the width of a terminal.
 std::string draw(const Table& table, Color color) {
-  const Utf8Locale utf8;
-  const std::unique_ptr<libscols_table, Unref> drawn(scols_new_table());
-  scols_table_enable_colors(drawn.get(), color == Color::on ? 1 : 0);
-  scols_table_enable_nowrap(drawn.get(), 1);
-  scols_table_set_column_separator(drawn.get(), "  ");
-  scols_table_set_termforce(drawn.get(), SCOLS_TERMFORCE_NEVER);  // never cut to a terminal's width: nothing is lost
   std::vector<std::size_t> shown;
   for (std::size_t i = 0; i < table.columns.size(); ++i) {
-    if (!seen(table.columns[i], Audience::people)) continue;
-    shown.push_back(i);
-    libscols_column* const column = scols_table_new_column(drawn.get(), table.columns[i].heading.c_str(), 0,
-                                                           table.columns[i].right ? SCOLS_FL_RIGHT : 0);
-    if (color == Color::on) scols_cell_set_color(scols_column_get_header(column), "\033[2m");
+    if (seen(table.columns[i], Audience::people)) shown.push_back(i);
   }
+  struct Line {
+    std::vector<std::string> cells;
+    std::string_view style;
+  };
+  std::vector<Line> lines(1, Line{{}, "\033[2m"});
+  for (const std::size_t i : shown) lines[0].cells.push_back(one_line(table.columns[i].heading));
   for (const TableRow& row : table.rows) {
     if (row.audience == Audience::programs) continue;
-    libscols_line* const line = scols_table_new_line(drawn.get(), nullptr);
-    if (row.strong && color == Color::on) scols_line_set_color(line, "\033[1m");
-    for (std::size_t i = 0; i < shown.size(); ++i) scols_line_set_data(line, i, row.cells[shown[i]].shown.c_str());
+    Line& line = lines.emplace_back(Line{{}, row.strong ? "\033[1m" : ""});
+    for (const std::size_t i : shown) line.cells.push_back(one_line(row.cells[i].shown));
   }
-  char* text = nullptr;
-  if (scols_print_table_to_string(drawn.get(), &text) != 0 || text == nullptr) return "";
-  std::string out(text);
-  std::free(text);
-  // Lines end where their text does.
-  std::string trimmed;
-  for (std::size_t begin = 0; begin < out.size();) {
-    const std::size_t end = std::min(out.find('\n', begin), out.size());
-    std::size_t last = end;
-    while (last > begin && out[last - 1] == ' ') --last;
-    trimmed.append(out, begin, last - begin).append("\n");
-    begin = end + 1;
+  std::vector<std::size_t> widths(shown.size(), 0);
+  for (const Line& line : lines) {
+    for (std::size_t c = 0; c < shown.size(); ++c) widths[c] = std::max(widths[c], width_of(line.cells[c]));
   }
-  return trimmed;
+  std::string out;
+  for (const Line& line : lines) {
+    std::string text;
+    for (std::size_t c = 0; c < shown.size(); ++c) {
+      const std::string gap(widths[c] - width_of(line.cells[c]), ' ');
+      text += (c == 0 ? "" : "  ") + (table.columns[shown[c]].right ? gap + line.cells[c] : line.cells[c] + gap);
+    }
+    text.resize(text.find_last_not_of(' ') + 1);
+    out += color == Color::on && !line.style.empty() ? fmt::format("{}{}\033[0m\n", line.style, text) : text + "\n";
+  }
+  return out;
 }
 
 std::string draw(const Verbatim& verbatim, Color color) {
@@ -128,22 +103,6 @@ std::string render_terminal(const Report& report, Color color) {
   }
   for (const auto& block : report.blocks) std::visit(renderer, block);
   return renderer.out;
-}
-
-// One line in a cell: what would break a page's table apart is written as an escape, as the terminal library does in
-// its own.
-std::string one_line(const std::string& text) {
-  std::string out;
-  for (const char c : text) {
-    if (c == '\n') {
-      out += "\\n";
-    } else if (static_cast<unsigned char>(c) < 0x20 || c == 0x7F) {
-      out += fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
-    } else {
-      out += c;
-    }
-  }
-  return out;
 }
 
 std::string escaped_markdown(const std::string& text) {

@@ -3,6 +3,8 @@
 #include <bit>
 #include <cstring>
 
+#include "base/instructions.h"
+
 // This file is compiled once for each set of instructions; the best one is chosen when the program runs.
 #undef HWY_TARGET_INCLUDE
 #define HWY_TARGET_INCLUDE "source/csv_marks.cpp"
@@ -84,12 +86,12 @@ HWY_AFTER_NAMESPACE();
 #if HWY_ONCE
 namespace juniper::source {
 
-HWY_EXPORT(find_marks_here);
+JUNIPER_WIDEST(widest_find_marks, find_marks_here);
 
 void find_marks(std::string_view text, char delimiter, Marks& marks) {
   marks.count = 0;
   marks.line_feeds = 0;
-  HWY_DYNAMIC_DISPATCH(find_marks_here)(text, delimiter, marks);
+  widest_find_marks(text, delimiter, marks);
 }
 
 }  // namespace juniper::source

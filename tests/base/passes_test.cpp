@@ -9,6 +9,7 @@
 #include <random>
 
 #include "base/bits.h"
+#include "base/instructions.h"
 #include "base/packed_table.h"
 #include "base/sort.h"
 
@@ -20,12 +21,14 @@ class Passes : public testing::Test {
   // Calls `check` with each set of instructions in turn.
   template <class Check>
   static void at_every_level(const Check& check) {
-    for (const std::int64_t target : hwy::SupportedAndGeneratedTargets()) {
-      SCOPED_TRACE(hwy::TargetName(target));
-      hwy::SetSupportedTargetsForTest(target);
+    const std::int64_t here = instructions_here();
+    for (std::int64_t left = here & HWY_TARGETS; left != 0; left &= left - 1) {
+      const std::int64_t set = left & -left;
+      SCOPED_TRACE(hwy::TargetName(set));
+      chosen_instructions().Update(set);
       check();
     }
-    hwy::SetSupportedTargetsForTest(0);
+    chosen_instructions().Update(here);
   }
 
   // Numbers of up to so many bits.
@@ -61,6 +64,13 @@ void expect_spread(const std::vector<Number>& numbers) {
   EXPECT_EQ(found.falls, expected.falls);
   EXPECT_EQ(found.least, expected.least);
   EXPECT_EQ(found.most, expected.most);
+}
+
+TEST(Instructions, AreThoseThatHighwayFinds) {
+  EXPECT_EQ(instructions_here() & ~hwy::SupportedTargets() & HWY_TARGETS, 0);
+#if HWY_ARCH_X86
+  EXPECT_EQ(instructions_here() & HWY_TARGETS, hwy::SupportedTargets() & HWY_TARGETS);
+#endif
 }
 
 TEST_F(Passes, SpreadAndCountEqualPlainLoops) {

@@ -2,6 +2,7 @@
 
 #include <gtest/gtest.h>
 
+#include <array>
 #include <nlohmann/json.hpp>
 
 #include "report/cells.h"
@@ -62,12 +63,47 @@ TEST(Render, ForPages) {
             "|  |  |\n\nThat is all.\n\n```diff\n-a\n+b\n```\n");
 }
 
-TEST(Render, ControlCharactersDoNotReachTheTerminal) {
+Report of_texts(const std::vector<std::string>& texts) {
+  Table table{"t", InCsv::no, {{"x", "x", false, Audience::all}, {"y", "y", true, Audience::all}}, {}};
+  for (const std::string& text : texts) table.rows.push_back({{cell::text(text), cell::text("1")}});
   Report report;
-  report.blocks = {Table{"t", InCsv::no, {{"x", "x", false, Audience::all}}, {{{cell::text("a\033[31mb\nc")}}}}};
-  const std::string text = render(report);
-  EXPECT_EQ(text.find('\033'), std::string::npos) << text;
-  EXPECT_NE(text.find("a\\x1b[31mb\\x0ac"), std::string::npos) << text;
+  report.blocks = {std::move(table)};
+  return report;
+}
+
+TEST(Render, ControlCharactersDoNotReachTheTerminal) {
+  for (const Format format : {Format::terminal, Format::markdown}) {
+    const std::string text = render(of_texts({"a\033[31mb\nc\x7F",
+                                              "\xC2\x9B"
+                                              "d",
+                                              "e\u2028f", "g\xFFh\xE2\x80"}),
+                                    {format, Color::off});
+    for (const char* const harmful : {"\033", "\x7F", "\xC2", "\xE2", "\xFF"})
+      EXPECT_EQ(text.find(harmful), std::string::npos) << text;
+    const std::string escape = format == Format::markdown ? "\\\\" : "\\";
+    for (const auto& [before, code, after] : std::vector<std::array<std::string, 3>>{{"a", "x1b", "[31mb"},
+                                                                                     {"b", "n", "c"},
+                                                                                     {"c", "x7f", ""},
+                                                                                     {"", "xc2", ""},
+                                                                                     {"", "x9b", "d"},
+                                                                                     {"e", "xe2", ""},
+                                                                                     {"g", "xff", "h"},
+                                                                                     {"h", "xe2", ""}})
+      EXPECT_NE(text.find(before + escape + code + after), std::string::npos) << text;
+  }
+}
+
+// Letters with marks of their own, wide letters, marks that direct a reader, emoji: the next column stands below
+// itself.
+TEST(Render, ColumnsStandBelowEachOtherWhateverTheLetters) {
+  EXPECT_EQ(render(of_texts({"größer", "e\u0301a", "充電", "a\u200Eb", "🔌", "████"})),
+            "x       y\n"
+            "größer  1\n"
+            "e\u0301a      1\n"
+            "充電    1\n"
+            "a\u200Eb      1\n"
+            "🔌      1\n"
+            "████    1\n");
 }
 
 class ResultReport : public testing::Test {

@@ -1,0 +1,28 @@
+#include "base/instructions.h"
+
+namespace juniper::base {
+
+std::int64_t instructions_here() {
+#if HWY_ARCH_X86
+  // What each of Highway's targets is compiled for (its ops/set_macros-inl.h), and the one before it.
+  const bool ssse3 = __builtin_cpu_supports("ssse3");
+  const bool sse4 = ssse3 && __builtin_cpu_supports("sse4.1") && __builtin_cpu_supports("sse4.2") &&
+                    __builtin_cpu_supports("pclmul") && __builtin_cpu_supports("aes");
+  const bool avx2 = sse4 && __builtin_cpu_supports("avx2") && __builtin_cpu_supports("bmi") &&
+                    __builtin_cpu_supports("bmi2") && __builtin_cpu_supports("fma") && __builtin_cpu_supports("f16c");
+  const bool avx3 = avx2 && __builtin_cpu_supports("avx512f") && __builtin_cpu_supports("avx512vl") &&
+                    __builtin_cpu_supports("avx512dq") && __builtin_cpu_supports("avx512bw");
+  return (ssse3 ? HWY_SSSE3 : 0) | (sse4 ? HWY_SSE4 : 0) | (avx2 ? HWY_AVX2 : 0) | (avx3 ? HWY_AVX3 : 0) |
+         HWY_STATIC_TARGET;
+#else
+  return HWY_STATIC_TARGET;
+#endif
+}
+
+hwy::ChosenTarget& chosen_instructions() {
+  static hwy::ChosenTarget chosen;
+  if (!chosen.IsInitialized()) chosen.Update(instructions_here());
+  return chosen;
+}
+
+}  // namespace juniper::base
