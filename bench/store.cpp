@@ -5,10 +5,6 @@
 // and stored, which the peer does not do. The peer reads the same files into tables in memory, with two threads, in the
 // faster of two ways: with the types that it finds itself, and with those of the model. Its size is that of its tables
 // as Parquet files with zstd, the smaller of the two.
-#include <sys/resource.h>
-#include <sys/wait.h>
-#include <unistd.h>
-
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
@@ -18,6 +14,7 @@
 #include "juniper/demo.h"
 #include "juniper/weigh.h"
 #include "peer.h"
+#include "run_tool.h"
 #include "timing.h"
 
 namespace {
@@ -100,11 +97,6 @@ std::uint64_t parquet_bytes(bench::Peer& peer, const std::string& folder) {
   return bytes;
 }
 
-struct Run {
-  double milliseconds = 0;
-  std::uint64_t peak_bytes = 0;
-};
-
 // Reads the files once, so that both find them in the system's cache.
 void warm(const std::string& folder) {
   std::vector<char> buffer(1 << 20);
@@ -113,29 +105,6 @@ void warm(const std::string& folder) {
     while (file.read(buffer.data(), static_cast<std::streamsize>(buffer.size()))) {
     }
   }
-}
-
-Run run_tool(std::vector<std::string> words) {
-  words.insert(words.begin(), JUNIPER_TOOL);
-  Run run;
-  run.milliseconds = bench::milliseconds_of([&] {
-    const pid_t child = fork();
-    if (child == 0) {
-      std::vector<char*> arguments;
-      for (std::string& word : words) arguments.push_back(word.data());
-      arguments.push_back(nullptr);
-      if (std::freopen("/dev/null", "w", stdout) != nullptr) execv(arguments[0], arguments.data());
-      _exit(127);
-    }
-    int status = 0;
-    rusage usage{};
-    if (wait4(child, &status, 0, &usage) != child || status != 0) {
-      std::cerr << "the tool failed\n";
-      std::exit(3);
-    }
-    run.peak_bytes = static_cast<std::uint64_t>(usage.ru_maxrss) * 1024;
-  });
-  return run;
 }
 
 }  // namespace
@@ -164,7 +133,7 @@ int main(int count, char** arguments) {
     // Each turn fills a new store: what an earlier run left, and in which order of rows, is of no account.
     fs::remove(store_path);
     warm(folder);
-    const Run run = run_tool({"load", model_path, "--threads", std::to_string(threads)});
+    const bench::ToolRun run = bench::run_tool({"load", model_path, "--threads", std::to_string(threads)});
     peak = std::max(peak, run.peak_bytes);
     warm(folder);
     const double found = read_tables(peer, folder, false);
@@ -187,10 +156,10 @@ int main(int count, char** arguments) {
   for (const LinkWeight& link : weighing.links) links += link.bytes;
   const auto bytes = static_cast<double>(weighing.file_bytes);
   std::vector<double> weigh_times;
-  for (int i = 0; i < 5 * repeats; ++i) weigh_times.push_back(run_tool({"weigh", store_path}).milliseconds);
+  for (int i = 0; i < 5 * repeats; ++i) weigh_times.push_back(bench::run_tool({"weigh", store_path}).milliseconds);
 
   const std::string ordered = folder + "/ordered.jrs";
-  run_tool(
+  bench::run_tool(
       {"load", model_path, "--again", "--order", "auto", "--store", ordered, "--threads", std::to_string(threads)});
   const auto ordered_bytes = static_cast<double>(fs::file_size(ordered));
   fs::remove(ordered);
