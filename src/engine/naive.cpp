@@ -22,8 +22,8 @@ namespace {
 using namespace language;
 using Big = boost::multiprecision::cpp_int;
 
-// Left where a question has no answer; caught at the end of this file.
-struct Failed {
+// Thrown where a question has no answer; caught at the end of this file.
+struct NoAnswer {
   Diagnostics diagnostics;
 };
 
@@ -63,10 +63,6 @@ Held held_filter(const NodePtr& condition) {
   held.predicate.expression = condition;
   held.predicate.span = condition->span;
   return held;
-}
-
-Cell number(std::int64_t value) {
-  return {Value::of(static_cast<int128>(value)), false};
 }
 
 Big big(int128 value) {
@@ -192,9 +188,9 @@ class Naive {
       case PredicateKind::filter: {
         const Cell cell = value(seen_from(predicate.expression, *row.table, roles), scope_of(row));
         if (cell.overflow) {
-          throw Failed{{model_.sources.diagnostic(Severity::error, "JR-701", predicate.span,
-                                                  "this condition overflows in some row",
-                                                  "use fewer digits after the point, or a real")}};
+          throw NoAnswer{{model_.sources.diagnostic(Severity::error, "JR-701", predicate.span,
+                                                    "this condition overflows in some row",
+                                                    "use fewer digits after the point, or a real")}};
         }
         return is_true(cell);
       }
@@ -248,8 +244,9 @@ class Naive {
       if (!leaf) return nullptr;
       const Cell cell = value(n, scope);
       if (cell.overflow) {
-        throw Failed{{model_.sources.diagnostic(Severity::error, "JR-701", n->span, "this value does not fit its type",
-                                                "use fewer digits after the point, or a real")}};
+        throw NoAnswer{
+            {model_.sources.diagnostic(Severity::error, "JR-701", n->span, "this value does not fit its type",
+                                       "use fewer digits after the point, or a real")}};
       }
       auto literal = std::make_shared<Node>();
       literal->type = n->type;
@@ -762,7 +759,7 @@ class NaiveQuery {
       const Cell cell = naive_.value(item.expression, scope);
       const bool too_large = item.expression->type.kind == TypeKind::integer && !cell.value.is_null() &&
                              !base::fits_int64(cell.value.exact());
-      if (cell.overflow || too_large) throw Failed{overflow_error(source_, query_, item, codes, kept)};
+      if (cell.overflow || too_large) throw NoAnswer{overflow_error(source_, query_, item, codes, kept)};
       any = any || !cell.value.is_null();
       row.push_back(cell.value);
     }
@@ -784,7 +781,7 @@ class NaiveQuery {
 Result<QueryResult> run_query_naively(const Source& source, const Query& query) {
   try {
     return NaiveQuery(source, query).run();
-  } catch (const Failed& failed) {
+  } catch (const NoAnswer& failed) {
     return tl::unexpected(failed.diagnostics);
   }
 }
@@ -796,13 +793,13 @@ Result<std::vector<Value>> evaluate_rows_naively(const Source& source, TableInde
     for (std::uint64_t i = 0; i < source.rows(table); ++i) {
       const Cell cell = naive.value(node, naive.row_scope(table, i, source.model.tables[table].row));
       if (cell.overflow) {
-        throw Failed{{source.model.sources.diagnostic(Severity::error, "JR-704", node->span,
-                                                      fmt::format("this does not fit its type in row {}", i + 1))}};
+        throw NoAnswer{{source.model.sources.diagnostic(Severity::error, "JR-704", node->span,
+                                                        fmt::format("this does not fit its type in row {}", i + 1))}};
       }
       values.push_back(cell.value);
     }
     return values;
-  } catch (const Failed& failed) {
+  } catch (const NoAnswer& failed) {
     return tl::unexpected(failed.diagnostics);
   }
 }

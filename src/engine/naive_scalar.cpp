@@ -193,10 +193,6 @@ std::int64_t days_of(const Cell& cell, Type type) {
   return type.kind == TypeKind::datetime ? base::floor_divide(whole(cell), base::microseconds_per_day) : whole(cell);
 }
 
-Cell number(std::int64_t value) {
-  return {Value::of(static_cast<int128>(value)), false};
-}
-
 // The week of the year in which its Thursday lies.
 std::int64_t iso_week(std::int64_t days) {
   const std::int64_t thursday = base::start_of(days, base::Unit::week) + 3;

@@ -15,6 +15,9 @@ struct Cell {
   Value value;
   bool overflow = false;
 };
+inline Cell number(std::int64_t value) {
+  return {Value::of(static_cast<int128>(value)), false};
+}
 
 // The node is neither a leaf nor one that decides which operands are evaluated (`cases`).
 Cell apply_naively(const language::Node& node, const std::vector<Cell>& operands, const Setting& setting);

@@ -35,7 +35,7 @@ class ToolTest : public testing::Test {
             {"ask", model_, "plans", "--plan", "engine"},
             {"explain", model_, "monthly"},
             {"describe", model_},
-            {"refactor", model_, "inline", "sessions.gross"},
+            {"refactor", model_, "inline", "sessions.gross", "--probes", "20"},
             {"baseline", model_},
             {"check", model_}};
   }
