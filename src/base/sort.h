@@ -3,10 +3,12 @@
 
 #include <bit>
 #include <cstdint>
+#include <numeric>
 #include <span>
 #include <vector>
 
 #include "base/exact.h"
+#include "base/zeroed_table.h"
 
 namespace juniper::base {
 
@@ -17,9 +19,18 @@ void sort_numbers(std::span<uint128> numbers);
 
 // The numbers 0 to `count` - 1, below 2^32, in the order of their keys of up to `key_bits` bits, 96 at most; those with
 // equal keys in their own. `key_of(number)` gives a key.
+// Where there are not many more keys than numbers, these are counted by key (counting sort); else they are sorted.
 template <class KeyOf>
 std::vector<std::uint32_t> numbers_by_key(std::size_t count, unsigned key_bits, const KeyOf& key_of) {
   std::vector<std::uint32_t> order(count);
+  if (key_bits < 32 && std::size_t{1} << key_bits <= 4 * count) {
+    const std::size_t keys = std::size_t{1} << key_bits;
+    const ZeroedTable<std::uint32_t> places(keys + 1);
+    for (std::uint32_t i = 0; i < count; ++i) ++places[static_cast<std::size_t>(key_of(i)) + 1];
+    std::partial_sum(places.data(), places.data() + keys, places.data());
+    for (std::uint32_t i = 0; i < count; ++i) order[places[static_cast<std::size_t>(key_of(i))]++] = i;
+    return order;
+  }
   const auto bits = static_cast<unsigned>(std::bit_width(count));
   const auto sort_as = [&](auto zero) {
     using Number = decltype(zero);

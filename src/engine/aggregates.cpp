@@ -442,12 +442,14 @@ VectorPtr Evaluator::ranged_groups(const Access& access, const Groups& groups) {
   Partitions partitions(layout, groups.keys.size());
   StretchRequest stretches;
   std::vector<std::uint64_t> codes;
-  for (const PackedKey packed : groups.keys) {
-    PackedKey key = 0;
-    for (std::size_t k = 0; k < layout.columns(); ++k) key = layout.with(key, k, groups.layout.code(packed, k));
-    stretches.item_partition.push_back(partitions.add(key));
-    codes.push_back(groups.layout.code(packed, layout.columns()));
-  }
+  groups.keys.visit([&](const auto& keys) {
+    for (const PackedKey packed : keys) {
+      PackedKey key = 0;
+      for (std::size_t k = 0; k < layout.columns(); ++k) key = layout.with(key, k, groups.layout.code(packed, k));
+      stretches.item_partition.push_back(partitions.add(key));
+      codes.push_back(groups.layout.code(packed, layout.columns()));
+    }
+  });
   stretches.item_code = std::make_shared<const std::vector<std::uint64_t>>(std::move(codes));
   stretches.fresh = [&](Merging) { return groups.fresh[0](); };
   stretches.partial = groups.aggregates[0].get();

@@ -141,11 +141,13 @@ class CodeExtreme final : public Grouped<CodeExtreme<least>, std::uint32_t> {
     this->poisoned_.resize(count, 0);
   }
   void add_codes(const Added& added, const std::uint32_t* codes) override {
-    this->each_row(added, [&](std::uint32_t& group, std::uint32_t row, GroupIndex) {
+    // The extreme changes seldom: what is not written, the next row of the group does not wait for.
+    this->each_row(added, [codes, null_code = null_code_](std::uint32_t& group, std::uint32_t row, GroupIndex) {
       if constexpr (least) {
-        group = std::min(group, codes[row]);
+        if (codes[row] < group) group = codes[row];
       } else {
-        group = std::max(group, codes[row] == null_code_ ? 0 : codes[row] + 1);
+        const std::uint32_t place = codes[row] == null_code ? 0 : codes[row] + 1;
+        if (place > group) group = place;
       }
     });
   }

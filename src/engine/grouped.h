@@ -3,10 +3,12 @@
 
 #include <algorithm>
 #include <array>
+#include <type_traits>
 #include <utility>
 #include <vector>
 
 #include "base/exact.h"
+#include "base/growing_vector.h"
 #include "base/prefetch.h"
 #include "engine/accumulate.h"
 
@@ -84,19 +86,20 @@ class Grouped : public Accumulator {
   template <class Take>
   void each_row(const Added& added, const Take& take) {
     if (added.count == 0) return;
-    const GroupIndex* const groups = added.groups;
+    const GroupIndex* const of = added.groups;
+    Group* const groups = groups_.data();
     if (added.one_group) {
-      Group group = std::move(groups_[groups[0]]);
-      for (std::size_t i = 0; i < added.count; ++i) take(group, added.row(i), groups[0]);
-      groups_[groups[0]] = std::move(group);
+      Group group = std::move(groups[of[0]]);
+      for (std::size_t i = 0; i < added.count; ++i) take(group, added.row(i), of[0]);
+      groups[of[0]] = std::move(group);
     } else if (groups_.size() * sizeof(Group) > base::large_table_bytes) {
       base::for_each_ahead(
-          added.count, [&](std::size_t i) { return groups_.data() + groups[i]; },
-          [&](std::size_t i) { take(groups_[groups[i]], added.row(i), groups[i]); });
+          added.count, [&](std::size_t i) { return groups + of[i]; },
+          [&](std::size_t i) { take(groups[of[i]], added.row(i), of[i]); });
     } else if (added.rows == nullptr) {
-      for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], static_cast<std::uint32_t>(i), groups[i]);
+      for (std::size_t i = 0; i < added.count; ++i) take(groups[of[i]], static_cast<std::uint32_t>(i), of[i]);
     } else {
-      for (std::size_t i = 0; i < added.count; ++i) take(groups_[groups[i]], added.rows[i], groups[i]);
+      for (std::size_t i = 0; i < added.count; ++i) take(groups[of[i]], added.rows[i], of[i]);
     }
   }
 
@@ -117,8 +120,10 @@ class Grouped : public Accumulator {
     for (std::size_t g = 0; g < groups; ++g) take(groups_[g], sums[0][g] + sums[1][g] + sums[2][g] + sums[3][g]);
   }
 
-  std::vector<Group> groups_;
-  std::vector<std::uint8_t> poisoned_;
+  template <class T>
+  using VectorOf = std::conditional_t<std::is_trivially_copyable_v<T>, base::GrowingVector<T>, std::vector<T>>;
+  VectorOf<Group> groups_;
+  VectorOf<std::uint8_t> poisoned_;
 
  private:
   Derived& derived() { return static_cast<Derived&>(*this); }

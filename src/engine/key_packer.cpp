@@ -94,7 +94,9 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
     }
     const std::span<const std::uint32_t> codes = program.codes(part.codes, registers);
     if (!part.is_table) {
-      add([&](std::size_t i) { return static_cast<Key>(layout_.with(0, part.column, codes[i])); });
+      if (layout_.width(part.column) == 0) continue;  // there is one code
+      const unsigned shift = layout_.shift(part.column);
+      add([&](std::size_t i) { return static_cast<Key>(static_cast<Key>(codes[i]) << shift); });
     } else if (const auto* const wide = std::get_if<std::vector<PackedKey>>(&part.table)) {
       add([&](std::size_t i) { return static_cast<Key>((*wide)[codes[i]] << part.shift); });
     } else {

@@ -683,7 +683,7 @@ class NaiveQuery {
     for (std::uint32_t k = 0; k < query_.by.size(); ++k) levels[0].kept.push_back(k);
     for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
     for (ArrangedLevel& level : levels) add_rows(level);
-    QueryResult result = arrange(source_, query_, std::move(levels));
+    QueryResult result = Arrangement(source_, query_, levels[0]).result(std::move(levels));
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     return result;
   }
@@ -725,13 +725,20 @@ class NaiveQuery {
       columns.back()->reset(kind == TypeKind::real ? Repr::real : (kind == TypeKind::text ? Repr::text : Repr::wide),
                             combinations.size());
     }
+    std::vector<std::uint64_t> last_codes;
+    for (const std::uint32_t k : kept) last_codes.push_back(source_.column(query_.by[k].column.column).null_code);
+    level.layout = KeyLayout(last_codes);
+    if (!level.layout.fits()) throw NoAnswer{too_wide_error(source_, query_)};
+    level.keys = PackedKeys(level.layout.bits());
     const bool detail = kept.size() == query_.by.size();
     for (std::uint32_t i = 0; i < combinations.size(); ++i) {
       source_.check();
       const std::vector<Value>& keys = combinations[i];
-      std::vector<std::uint64_t> codes(query_.by.size(), 0);
-      for (const std::uint32_t k : kept) codes[k] = *source_.column(query_.by[k].column.column).code_of(keys[k]);
-      level.codes.insert(level.codes.end(), codes.begin(), codes.end());
+      std::vector<std::uint64_t> codes;
+      for (const std::uint32_t k : kept) codes.push_back(*source_.column(query_.by[k].column.column).code_of(keys[k]));
+      PackedKey key = 0;
+      for (std::size_t k = 0; k < kept.size(); ++k) key = level.layout.with(key, k, codes[k]);
+      level.keys.push_back(key);
       const auto row = shown(keys, codes, kept, detail);
       if (!row) continue;
       level.rows.push_back(i);
@@ -759,7 +766,7 @@ class NaiveQuery {
       const Cell cell = naive_.value(item.expression, scope);
       const bool too_large = item.expression->type.kind == TypeKind::integer && !cell.value.is_null() &&
                              !base::fits_int64(cell.value.exact());
-      if (cell.overflow || too_large) throw NoAnswer{overflow_error(source_, query_, item, codes, kept)};
+      if (cell.overflow || too_large) throw NoAnswer{overflow_error(source_, query_, item, kept, codes)};
       any = any || !cell.value.is_null();
       row.push_back(cell.value);
     }

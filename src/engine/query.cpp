@@ -7,12 +7,13 @@
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <chrono>
 #include <deque>
+#include <mutex>
 #include <numeric>
 #include <optional>
 #include <set>
-#include <span>
 
 #include "base/exact.h"
+#include "base/parallel.h"
 #include "engine/arrange.h"
 #include "engine/evaluator.h"
 
@@ -50,8 +51,10 @@ class QueryRun {
     std::iota(levels[0].kept.begin(), levels[0].kept.end(), 0U);
     for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
     scan_tables(levels);
-    for (std::size_t l = 0; l < levels.size(); ++l) show(l, levels[l]);
-    QueryResult result = arrange(source_, query_, std::move(levels));
+    for (std::size_t l = 0; l < levels.size(); ++l) find_combinations(l, levels[l]);
+    const Arrangement arrangement(source_, query_, levels[0]);
+    for (std::size_t l = 0; l < levels.size(); ++l) show(l, arrangement, levels[l]);
+    QueryResult result = arrangement.result(std::move(levels));
     result.rows_scanned = rows_scanned_ + evaluator_.rows_scanned();
     result.notes.assign(evaluator_.notes().begin(), evaluator_.notes().end());
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
@@ -175,12 +178,9 @@ class QueryRun {
         request.keys.push_back(ScanKey::of(source_, *ref));
       }
     }
-    if (!layout_of(request.keys).fits()) {
-      fail(query_.by[0].span, "JR-703", "these `by` columns have too many values to be grouped by together",
-           "group by fewer columns, or by coarser ones");
-    }
+    if (!layout_of(request.keys).fits()) throw Failed{too_wide_error(source_, query_)};
     for (const ArrangedLevel& level : levels) {
-      TableScan::LevelGroups groups{{}, {KeyLayout({}), {}, {}, {}}};
+      TableScan::LevelGroups groups;
       request.groupings.emplace_back();
       for (std::uint32_t key = 0; key < reaching.size(); ++key) {
         if (std::find(level.kept.begin(), level.kept.end(), reaching[key]) == level.kept.end()) continue;
@@ -226,53 +226,64 @@ class QueryRun {
 
   // The combinations of the kept columns that occur in the tables that give rows, together. These lead to all columns,
   // so that they pack them alike.
-  void find_combinations(std::size_t number, ArrangedLevel& level) const {
-    const std::size_t width = query_.by.size();
+  void find_combinations(std::size_t number, ArrangedLevel& level) {
     if (level.kept.empty()) {
-      level.codes.assign(width, 0);
+      level.keys.push_back(0);
       return;
     }
-    const bool several =
-        std::count_if(scans_.begin(), scans_.end(), [](const auto& scan) { return scan.gives_rows; }) > 1;
     boost::unordered_flat_set<PackedKey, HashPackedKey> seen;
-    for (const TableScan& scan : scans_) {
+    for (TableScan& scan : scans_) {
       if (!scan.gives_rows) continue;
-      const TableScan::LevelGroups& found = scan.levels[number];
-      std::size_t at = level.codes.size();
-      level.codes.resize(at + found.groups.keys.size() * width, 0);
-      for (const PackedKey key : found.groups.keys) {
-        if (several && !seen.insert(key).second) continue;
-        for (std::size_t k = 0; k < found.keys.size(); ++k)
-          level.codes[at + found.keys[k]] = found.groups.layout.code(key, k);
-        at += width;
+      Groups& groups = scan.levels[number].groups;
+      level.layout = groups.layout;
+      if (is_only_source(scan)) {
+        level.keys = std::move(groups.keys);
+        return;
       }
-      level.codes.resize(at);
+      if (seen.empty()) level.keys = PackedKeys(groups.layout.bits());
+      groups.keys.visit([&](const auto& keys) {
+        for (const PackedKey key : keys) {
+          if (seen.insert(key).second) level.keys.push_back(key);
+        }
+      });
     }
   }
 
-  // The groups of a table's scan that belong to the combinations.
-  std::vector<GroupIndex> groups_of(const TableScan& scan, std::size_t number, const ArrangedLevel& level,
-                                    std::size_t combinations) const {
-    std::vector<GroupIndex> at(combinations, no_group);
-    const TableScan::LevelGroups& found = scan.levels[number];
-    const bool is_source = scan.gives_rows && std::none_of(scans_.begin(), scans_.end(), [&](const auto& other) {
-                             return other.gives_rows && &other != &scan;
-                           });
-    if (is_source && !level.kept.empty()) {
-      std::iota(at.begin(), at.end(), GroupIndex{0});
+  // Then its groups are the combinations, in the same order.
+  bool is_only_source(const TableScan& scan) const {
+    return scan.gives_rows && std::none_of(scans_.begin(), scans_.end(),
+                                           [&](const auto& other) { return other.gives_rows && &other != &scan; });
+  }
+
+  // Finds the groups of a table's scan that belong to combinations of a level.
+  class GroupsOf {
+   public:
+    GroupsOf(const TableScan::LevelGroups& found, bool are_combinations) : found_(found), same_(are_combinations) {
+      const PackedKeys& keys = found.groups.keys;
+      for (std::size_t g = 0; g < keys.size() && !same_; ++g) index_.emplace(keys[g], static_cast<GroupIndex>(g));
+    }
+
+    // Those of a part's combinations, of which the first is the level's combination `begin`.
+    std::vector<GroupIndex> of(const ArrangedLevel& part, std::size_t begin) const {
+      std::vector<GroupIndex> at(part.keys.size(), no_group);
+      if (same_) {
+        std::iota(at.begin(), at.end(), static_cast<GroupIndex>(begin));
+        return at;
+      }
+      for (std::size_t i = 0; i < at.size(); ++i) {
+        PackedKey key = 0;
+        for (std::size_t k = 0; k < found_.keys.size(); ++k)
+          key = found_.groups.layout.with(key, k, part.code(i, found_.keys[k]));
+        if (const auto group = index_.find(key); group != index_.end()) at[i] = group->second;
+      }
       return at;
     }
-    boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index;
-    for (GroupIndex g = 0; g < found.groups.keys.size(); ++g) index.emplace(found.groups.keys[g], g);
-    for (std::size_t i = 0; i < combinations; ++i) {
-      PackedKey key = 0;
-      for (std::size_t k = 0; k < found.keys.size(); ++k)
-        key = found.groups.layout.with(key, k, level.codes[i * query_.by.size() + found.keys[k]]);
-      const auto group = index.find(key);
-      if (group != index.end()) at[i] = group->second;
-    }
-    return at;
-  }
+
+   private:
+    const TableScan::LevelGroups& found_;
+    bool same_;
+    boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index_;
+  };
 
   // True if an expression needs nothing but the aggregates that the scans have computed.
   bool is_scanned(const NodePtr& node) const {
@@ -303,8 +314,7 @@ class QueryRun {
                           ? Repr::real
                           : (stored.type.kind == TypeKind::text ? Repr::text : Repr::narrow),
                       frame->rows);
-        for (std::size_t i = 0; i < frame->rows; ++i)
-          values->set(i, stored.value_of(level.codes[i * query_.by.size() + k]));
+        for (std::size_t i = 0; i < frame->rows; ++i) values->set(i, stored.value_of(level.code(i, k)));
       }
       slice->predicates.push_back(
           {{PredicateKind::key, column, 0, column->span, 0}, frame, values, nullptr, nullptr, {}});
@@ -312,33 +322,90 @@ class QueryRun {
     return slice;
   }
 
-  void show(std::size_t number, ArrangedLevel& level) {
-    find_combinations(number, level);
-    const std::size_t width = query_.by.size();
-    const std::size_t combinations = level.kept.empty() ? 1 : level.codes.size() / width;
-    auto frame = std::make_shared<Frame>();
-    frame->rows = combinations;
+  // Shows a level. Where its first rows alone are asked for, and the scans have computed all that it takes, parts of
+  // its combinations are shown one by one: what does not belong to the first rows so far is forgotten at once.
+  void show(std::size_t number, const Arrangement& arrangement, ArrangedLevel& level) {
+    std::vector<GroupsOf> groups;  // for each scan
+    for (const TableScan& scan : scans_)
+      groups.emplace_back(scan.levels[number], is_only_source(scan) && !level.kept.empty());
     bool scanned = !query_.having || is_scanned(query_.having);
     for (const auto& item : query_.show) scanned = scanned && is_scanned(item.expression);
-    const SlicePtr slice = slice_of(frame.get(), level, !scanned);
-    for (const TableScan& scan : scans_) {
+    constexpr std::size_t some = std::size_t{1} << 15;
+    const std::size_t at_once = std::max<std::size_t>(some, 4 * query_.limit.value_or(0));
+    if (number == 0 && query_.limit && scanned && level.keys.size() > at_once) {
+      show_first(groups, at_once, arrangement, level);
+      return;
+    }
+    std::optional<Overflow> overflow;
+    show_part(evaluator_, number, groups, 0, scanned, level, overflow);
+    fail_if(overflow, level);
+  }
+
+  void show_first(const std::vector<GroupsOf>& groups, std::size_t at_once, const Arrangement& arrangement,
+                  ArrangedLevel& level) const {
+    const std::size_t combinations = level.keys.size();
+    const std::size_t limit = *query_.limit;
+    ArrangedLevel first = level.part(0, 0);
+    std::optional<Overflow> overflow;
+    std::mutex mutex;
+    base::parallel_for((combinations + at_once - 1) / at_once, threads_, [&](std::size_t p) {
+      source_.check();
+      const std::size_t begin = p * at_once;
+      ArrangedLevel part = level.part(begin, std::min(combinations, begin + at_once));
+      Evaluator evaluator(source_, 1);
+      std::optional<Overflow> overflow_here;
+      show_part(evaluator, 0, groups, begin, true, part, overflow_here);
+      arrangement.keep_first(limit, part);
+      const std::lock_guard lock(mutex);
+      keep_first(overflow_here, overflow);
+      first.append(part);
+      arrangement.keep_first(limit, first);
+    });
+    fail_if(overflow, level);
+    level = std::move(first);
+  }
+
+  // A shown number that does not fit its type, and the codes of its combination.
+  struct Overflow {
+    std::size_t item = 0;
+    std::vector<std::uint64_t> codes;
+  };
+
+  // Combinations stand in no certain order: the first by its codes is told of.
+  static void keep_first(std::optional<Overflow>& found, std::optional<Overflow>& first) {
+    if (found && (!first || found->codes < first->codes)) first = std::move(found);
+  }
+
+  void fail_if(const std::optional<Overflow>& overflow, const ArrangedLevel& level) const {
+    if (overflow)
+      throw Failed{overflow_error(source_, query_, query_.show[overflow->item], level.kept, overflow->codes)};
+  }
+
+  // The values of a part's combinations, of which the first is the level's combination `begin`, and those of them that
+  // are shown.
+  void show_part(Evaluator& evaluator, std::size_t number, const std::vector<GroupsOf>& groups, std::size_t begin,
+                 bool scanned, ArrangedLevel& part, std::optional<Overflow>& overflow) const {
+    auto frame = std::make_shared<Frame>();
+    frame->rows = part.keys.size();
+    const SlicePtr slice = slice_of(frame.get(), part, !scanned);
+    for (std::size_t s = 0; s < scans_.size(); ++s) {
+      const TableScan& scan = scans_[s];
       if (scan.aggregates.empty()) continue;
-      const std::vector<GroupIndex> at = groups_of(scan, number, level, combinations);
+      const std::vector<GroupIndex> at = groups[s].of(part, begin);
       for (std::size_t a = 0; a < scan.aggregates.size(); ++a) {
         frame->known.emplace(std::pair(canonical(model_, scan.aggregates[a]), slice),
                              std::make_shared<const Vector>(scan.levels[number].groups.aggregates[a]->result(at)));
       }
     }
-    for (const auto& item : query_.show) level.shown.push_back(evaluator_.evaluate(item.expression, frame, slice));
-    choose(number, level, frame, slice);
+    for (const auto& item : query_.show) part.shown.push_back(evaluator.evaluate(item.expression, frame, slice));
+    VectorPtr having;
+    if (number == 0 && query_.having) having = evaluator.evaluate(query_.having, frame, slice);
+    choose(having, part, overflow);
   }
 
   // The combinations whose rows are shown.
-  void choose(std::size_t number, ArrangedLevel& level, const FramePtr& frame, const SlicePtr& slice) {
-    const std::size_t width = query_.by.size();
-    const std::size_t combinations = frame->rows;
-    VectorPtr having;
-    if (number == 0 && query_.having) having = evaluator_.evaluate(query_.having, frame, slice);
+  void choose(const VectorPtr& having, ArrangedLevel& level, std::optional<Overflow>& overflow) const {
+    const std::size_t combinations = level.keys.size();
     const auto is_plain = [&](std::size_t s) {
       const Vector& values = *level.shown[s];
       return std::all_of(values.state.begin(), values.state.end(), [](State state) { return state == State::value; }) &&
@@ -351,27 +418,20 @@ class QueryRun {
       std::iota(level.rows.begin(), level.rows.end(), 0U);
       return;
     }
-    const auto codes_of = [&](std::uint32_t i) { return std::span(level.codes).subspan(i * width, width); };
-    // The first by its codes is told of: combinations stand in no certain order.
-    std::optional<std::pair<std::uint32_t, std::size_t>> failing;
     for (std::uint32_t i = 0; i < combinations; ++i) {
       bool any = false;
       for (std::size_t s = 0; s < level.shown.size(); ++s) {
         any = any || level.shown[s]->state[i] == State::value;
         if (!overflowed(*level.shown[s], i, query_.show[s].expression->type)) continue;
-        const auto codes = codes_of(i);
-        const auto before = [&](std::span<const std::uint64_t> other) {
-          return std::lexicographical_compare(codes.begin(), codes.end(), other.begin(), other.end());
-        };
-        if (!failing || before(codes_of(failing->first))) failing = std::pair(i, s);
+        std::optional<Overflow> found = Overflow{s, {}};
+        for (const std::uint32_t k : level.kept) found->codes.push_back(level.code(i, k));
+        keep_first(found, overflow);
       }
       // Rows without any number are left out; a query without `by` always has its one row.
       if (!any && !query_.by.empty() && !level.kept.empty() && !query_.keep_empty) continue;
       if (having && !having->is_true(i)) continue;
       level.rows.push_back(i);
     }
-    if (failing)
-      throw Failed{overflow_error(source_, query_, query_.show[failing->second], codes_of(failing->first), level.kept)};
   }
 
   static bool overflowed(const Vector& values, std::size_t row, Type type) {

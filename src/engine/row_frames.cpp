@@ -354,13 +354,24 @@ class SortedGroups {
   SortedGroups(std::shared_ptr<const ScanResult> scan, std::size_t outer)
       : scan_(std::move(scan)), groups_(scan_->groupings[0]), outer_(outer) {
     const KeyLayout& layout = groups_.layout;
+    PackedKey codes_of_outer = 0;
+    for (std::size_t k = 0; k < outer; ++k)
+      codes_of_outer = layout.with(codes_of_outer, k, layout.code(~PackedKey{0}, k));
     std::vector<std::uint32_t> numbers;
     numbers.reserve(groups_.keys.size());
-    for (const PackedKey key : groups_.keys) {
-      PackedKey of_outer = 0;
-      for (std::size_t k = 0; k < outer; ++k) of_outer = layout.with(of_outer, k, layout.code(key, k));
-      numbers.push_back(numbers_.try_emplace(of_outer, static_cast<std::uint32_t>(numbers_.size())).first->second);
-    }
+    groups_.keys.visit([&](const auto& keys) {
+      PackedKey before = 0;
+      for (const PackedKey key : keys) {
+        const PackedKey of_outer = key & codes_of_outer;
+        // Neighbours often have the same.
+        if (numbers.empty() || of_outer != before) {
+          numbers.push_back(numbers_.try_emplace(of_outer, static_cast<std::uint32_t>(numbers_.size())).first->second);
+          before = of_outer;
+        } else {
+          numbers.push_back(numbers.back());
+        }
+      }
+    });
     sort(numbers);
     begins_.assign(numbers_.size() + 1, 0);
     for (const std::uint32_t number : numbers) ++begins_[number + 1];
@@ -390,14 +401,17 @@ class SortedGroups {
     const KeyLayout& layout = groups_.layout;
     unsigned own_bits = 0;
     for (std::size_t k = outer_; k < layout.columns(); ++k) own_bits += layout.width(k);
-    const unsigned bits = own_bits + static_cast<unsigned>(std::bit_width(numbers_.size()));
+    const unsigned bits =
+        own_bits + static_cast<unsigned>(std::bit_width(std::max<std::size_t>(numbers_.size(), 1) - 1));
     if (bits <= 96) {
       // The combination's number, then the codes with the first key highest.
-      order_ = base::numbers_by_key(numbers.size(), bits, [&](GroupIndex g) {
-        base::uint128 own = numbers[g];
-        for (std::size_t k = outer_; k < layout.columns(); ++k)
-          own = own << layout.width(k) | layout.code(groups_.keys[g], k);
-        return own;
+      groups_.keys.visit([&](const auto& keys) {
+        order_ = base::numbers_by_key(numbers.size(), bits, [&](GroupIndex g) {
+          base::uint128 own = numbers[g];
+          for (std::size_t k = outer_; k < layout.columns(); ++k)
+            own = own << layout.width(k) | layout.code(keys[g], k);
+          return own;
+        });
       });
       return;
     }
@@ -470,9 +484,11 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   std::vector<Codes> codes(values.size());
   for (std::size_t k = 0; k < values.size(); ++k) {
     codes[k].resize(taken.size());
-    base::for_each_ahead(
-        taken.size(), [&](std::size_t i) { return scanned.keys.data() + taken[i]; },
-        [&](std::size_t i) { codes[k][i] = scanned.layout.code(scanned.keys[taken[i]], found.keys.size() + k); });
+    scanned.keys.visit([&](const auto& keys) {
+      base::for_each_ahead(
+          taken.size(), [&](std::size_t i) { return keys.data() + taken[i]; },
+          [&](std::size_t i) { codes[k][i] = scanned.layout.code(keys[taken[i]], found.keys.size() + k); });
+    });
   }
   Binding binding;
   binding.set = set;

@@ -1,7 +1,5 @@
 #include "engine/scan.h"
 
-#include <xxhash.h>
-
 #include <algorithm>
 #include <array>
 #include <atomic>
@@ -15,6 +13,7 @@
 
 #include "base/parallel.h"
 #include "base/prefetch.h"
+#include "base/zeroed_table.h"
 #include "engine/code_numbers.h"
 #include "engine/distinct_codes.h"
 #include "engine/key_packer.h"
@@ -22,23 +21,6 @@
 #include "engine/watch.h"
 
 namespace juniper::engine {
-
-std::size_t HashPackedKey::operator()(PackedKey key) const {
-  return XXH3_64bits(&key, sizeof(key));
-}
-
-KeyLayout::KeyLayout(const std::vector<std::uint64_t>& null_codes) : shifts_(null_codes.size()) {
-  for (const std::uint64_t null_code : null_codes) widths_.push_back(static_cast<unsigned>(std::bit_width(null_code)));
-  // The widest lies lowest: what has few codes, such as years, often stays the same for many rows, whose groups then
-  // stand together in a table.
-  std::vector<std::size_t> order(null_codes.size());
-  std::iota(order.begin(), order.end(), std::size_t{0});
-  std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return widths_[a] > widths_[b]; });
-  for (const std::size_t column : order) {
-    shifts_[column] = bits_;
-    bits_ += widths_[column];
-  }
-}
 
 KeyLayout layout_of(const std::vector<ScanKey>& keys) {
   std::vector<std::uint64_t> last_codes;
@@ -57,13 +39,13 @@ namespace {
 // Numbers groups in the order in which their keys are first seen. Keys of few bits are places in a table.
 class Grouping {
  public:
-  Grouping(const KeyLayout& layout, std::uint64_t rows) : bits_(layout.bits()) {
-    if (is_dense(layout, rows)) dense_.assign(std::size_t{1} << bits_, none);
+  Grouping(const KeyLayout& layout, std::uint64_t rows) : bits_(layout.bits()), keys_(layout.bits()) {
+    if (is_dense(layout, rows)) dense_ = base::ZeroedTable<GroupIndex>(static_cast<std::size_t>(layout.last()) + 1);
   }
   // True if a table of all keys takes little memory beside that for so many rows, or for as many groups.
   static bool is_dense(const KeyLayout& layout, std::uint64_t rows) {
     if (layout.bits() > 32) return false;
-    const std::uint64_t keys = std::uint64_t{1} << layout.bits();
+    const std::uint64_t keys = static_cast<std::uint64_t>(layout.last()) + 1;
     return keys <= std::max<std::uint64_t>({1U << 14, rows, std::min<std::uint64_t>(4 * rows, 1U << 24)});
   }
 
@@ -81,9 +63,10 @@ class Grouping {
       fresh_.resize(keys.size());
       std::size_t fresh = 0;
       const auto find = [&](std::size_t i) {
-        groups[i] = dense_[keys[i]];
+        const GroupIndex number = dense_[keys[i]];
+        groups[i] = number - 1;
         fresh_[fresh] = static_cast<std::uint32_t>(i);
-        fresh += groups[i] == none ? 1 : 0;
+        fresh += number == none ? 1 : 0;
       };
       base::for_each_ahead(
           keys.size(), [&](std::size_t i) { return dense_.data() + keys[i]; }, find);
@@ -96,23 +79,27 @@ class Grouping {
   }
   // Those of the groups of another grouping.
   void find_or_add(const Grouping& other, GroupIndex* groups) {
-    const std::vector<PackedKey>& keys = other.keys_;
-    if (dense_.empty()) {
-      for (std::size_t g = 0; g < keys.size(); ++g) groups[g] = find_or_add(keys[g]);
-      return;
-    }
-    base::for_each_ahead(
-        keys.size(), [&](std::size_t g) { return dense_.data() + static_cast<std::size_t>(keys[g]); },
-        [&](std::size_t g) { groups[g] = in_table(static_cast<std::size_t>(keys[g])); });
+    other.keys_.visit([&](const auto& keys) {
+      if (dense_.empty()) {
+        for (std::size_t g = 0; g < keys.size(); ++g) groups[g] = find_or_add(keys[g]);
+        return;
+      }
+      base::for_each_ahead(
+          keys.size(), [&](std::size_t g) { return dense_.data() + static_cast<std::size_t>(keys[g]); },
+          [&](std::size_t g) { groups[g] = in_table(static_cast<std::size_t>(keys[g])); });
+    });
   }
-  std::vector<PackedKey>& keys() { return keys_; }
+  PackedKeys& keys() { return keys_; }
 
  private:
-  static constexpr GroupIndex none = 0xFFFFFFFF;
+  static constexpr GroupIndex none = 0;
   GroupIndex in_table(std::size_t key) {
-    GroupIndex& group = dense_[key];
-    if (group == none) group = append(key);
-    return group;
+    GroupIndex& number = dense_[key];
+    if (number == none) {
+      keys_.push_back(key);
+      number = static_cast<GroupIndex>(keys_.size());
+    }
+    return number - 1;
   }
   template <class Numbers, class Key>
   GroupIndex hashed(Numbers& numbers, Key key) {
@@ -120,15 +107,11 @@ class Grouping {
     if (fresh) keys_.push_back(key);
     return at->second;
   }
-  GroupIndex append(PackedKey key) {
-    keys_.push_back(key);
-    return static_cast<GroupIndex>(keys_.size() - 1);
-  }
   unsigned bits_;
-  std::vector<GroupIndex> dense_;
+  base::ZeroedTable<GroupIndex> dense_;  // by key, the group's number plus one, or `none`
   boost::unordered_flat_map<std::uint64_t, GroupIndex> numbers_;
   boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> wide_numbers_;
-  std::vector<PackedKey> keys_;
+  PackedKeys keys_;
   std::vector<std::uint32_t> fresh_;  // positions of a block's keys that were not seen before
 };
 
@@ -308,9 +291,9 @@ struct PartialGroups {
     if (own_rows) own_rows->merge(*from.own_rows, groups);
   }
   // The keys of the groups that have rows, when all are added; the aggregates keep these alone.
-  std::vector<PackedKey> finish() {
+  PackedKeys finish() {
     if (keys_in_all == 0) return std::move(grouping.keys());
-    std::vector<PackedKey> keys;
+    PackedKeys keys;
     std::vector<GroupIndex> groups;
     keys.reserve(keys_in_all);
     groups.reserve(keys_in_all);
@@ -507,23 +490,32 @@ class Pass {
     source_.check();
   }
 
-  // Each thread has one partial result, as these may be large, and takes some blocks when it is done with others: one
-  // that is held up holds up nobody else.
+  // Each thread has one partial result, as these may be large. It takes some blocks at a time, of a stretch of its own
+  // while there are any: rows that stand close together often belong to the same groups, which few threads should keep.
+  // One that is done helps others, so that one that is held up holds up nobody else.
   Chunk in_any_order() {
     constexpr std::size_t some = 16;
     const std::size_t blocks = plan_.program.blocks();
     const std::size_t tasks = std::max<std::size_t>((blocks + some - 1) / some, 1);
     const auto workers = static_cast<unsigned>(std::min<std::size_t>(base::thread_count(threads_), tasks));
     std::vector<std::optional<Chunk>> parts(workers);
-    std::atomic<std::size_t> next = 0;
+    std::vector<std::atomic<std::size_t>> next(workers);  // of each stretch, the next task
+    const auto first = [&](unsigned stretch) { return tasks * stretch / workers; };
+    for (unsigned stretch = 0; stretch < workers; ++stretch) next[stretch] = first(stretch);
     base::run_together(
         workers,
         [&](unsigned worker) {
           ChunkScanner scanner(plan_, parts[worker].emplace(plan_));
-          for (std::size_t t = next++; t < tasks; t = next++)
-            add_blocks(scanner, t * some, std::min((t + 1) * some, blocks));
+          for (unsigned s = 0; s < workers; ++s) {
+            const unsigned stretch = (worker + s) % workers;
+            const std::size_t end = first(stretch + 1);
+            for (std::size_t t = next[stretch]++; t < end; t = next[stretch]++)
+              add_blocks(scanner, t * some, std::min((t + 1) * some, blocks));
+          }
         },
-        [&] { next = tasks; });
+        [&] {
+          for (auto& task : next) task = tasks;
+        });
     for (unsigned worker = 1; worker < workers; ++worker) {
       if (parts[worker]) parts[0]->merge(*parts[worker]);
     }
@@ -583,7 +575,7 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
   ScanResult result;
   for (std::size_t g = 0; g < plan.groupings.size(); ++g) {
     PartialGroups& partial = total.groupings[g];
-    std::vector<PackedKey> keys = partial.finish();
+    PackedKeys keys = partial.finish();
     result.groupings.push_back({plan.groupings[g].layout, std::move(keys), std::move(partial.aggregates), {}});
     for (const auto& aggregate : plan.aggregates) result.groupings.back().fresh.push_back(aggregate.make);
   }

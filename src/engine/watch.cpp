@@ -9,6 +9,7 @@
 
 #include "base/failure.h"
 #include "base/format.h"
+#include "base/mapped_memory.h"
 
 namespace juniper::engine {
 
@@ -18,7 +19,7 @@ namespace {
 // in memory beside files that it has mapped (proc(5), statm: the second number less the third).
 std::uint64_t allocated_bytes() {
   const struct mallinfo2 counted = ::mallinfo2();
-  if (counted.uordblks + counted.hblkhd != 0) return counted.uordblks + counted.hblkhd;
+  if (counted.uordblks + counted.hblkhd != 0) return counted.uordblks + counted.hblkhd + base::mapped_bytes();
   std::ifstream file("/proc/self/statm");
   std::uint64_t all = 0;
   std::uint64_t resident = 0;

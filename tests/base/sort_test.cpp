@@ -34,7 +34,7 @@ TEST(Sort, NumbersAscend) {
 TEST(Sort, NumbersByKeyAreThoseOfAStableSort) {
   std::mt19937_64 random(4);
   for (const std::size_t count : counts) {
-    for (const unsigned bits : {0U, 1U, 7U, 40U, 52U, 53U, 63U, 64U, 96U}) {
+    for (const unsigned bits : {0U, 1U, 7U, 11U, 14U, 31U, 32U, 40U, 52U, 53U, 63U, 64U, 96U}) {
       SCOPED_TRACE(testing::Message() << count << " numbers, keys of " << bits << " bits");
       std::vector<uint128> keys(count);
       for (auto& key : keys) key = (uint128{random()} << 64 | random()) & ((uint128{1} << bits) - 1);

@@ -257,6 +257,11 @@ TEST_F(ManyRows, MemoryIsLimited) {
   EXPECT_NE(refused.error()[0].message.find("more than the 1.00 MB that it may"), std::string::npos)
       << refused.error()[0].message;
   EXPECT_NE(refused.error()[0].suggestion.find("--memory"), std::string::npos);
+  // Of the groups alone, which are mapped, three threads take more than this; nothing else does.
+  options.memory = 12'000'000;
+  const auto mapped = ask(model_->open(options), {"by t.id show sum(x for t) as a sort a limit 1"});
+  ASSERT_FALSE(mapped);
+  EXPECT_EQ(mapped.error()[0].code, "JR-708");
   options.memory = 1'000'000'000;
   EXPECT_TRUE(ask(model_->open(options), {"by t.id, t.g show sum(x for t), sum(x * g for t)"}));
 }

@@ -3,7 +3,7 @@
 
 #include <random>
 
-#include "engine/scan.h"
+#include "engine/packed_keys.h"
 
 namespace juniper::engine {
 namespace {
@@ -30,6 +30,8 @@ TEST(KeyLayout, GivesBackEveryCode) {
     if (layout.bits() < 128) {
       EXPECT_TRUE(key >> layout.bits() == 0);
     }
+    EXPECT_TRUE(key <= layout.last());
+    for (std::size_t c = 0; c < last.size(); ++c) ASSERT_EQ(layout.code(layout.last(), c), last[c]);
   }
 }
 
@@ -44,6 +46,29 @@ TEST(KeyLayout, PutsTheWidestLowest) {
 TEST(KeyLayout, TellsWhatDoesNotFit) {
   EXPECT_TRUE(KeyLayout({~std::uint64_t{0}, ~std::uint64_t{0}}).fits());
   EXPECT_FALSE(KeyLayout({~std::uint64_t{0}, ~std::uint64_t{0}, 1}).fits());
+}
+
+TEST(PackedKeys, AreKeptInAsManyBytesAsTheyNeed) {
+  std::mt19937_64 random(12);
+  for (const unsigned bits : {0U, 1U, 31U, 32U, 33U, 64U, 65U, 127U, 128U}) {
+    SCOPED_TRACE(bits);
+    PackedKeys keys(bits);
+    EXPECT_TRUE(keys.empty());
+    std::vector<PackedKey> expected;
+    for (int i = 0; i < 1000; ++i) {
+      const PackedKey key = PackedKey{random()} << 64 | random();
+      expected.push_back(bits == 128 ? key : key & ((PackedKey{1} << bits) - 1));
+      keys.push_back(expected.back());
+    }
+    ASSERT_EQ(keys.size(), expected.size());
+    const std::size_t bytes = keys.visit([](const auto& all) { return sizeof(all[0]); });
+    EXPECT_EQ(bytes, bits <= 32 ? 4U : (bits <= 64 ? 8U : 16U));
+    for (std::size_t i = 0; i < expected.size(); ++i) ASSERT_TRUE(keys[i] == expected[i]) << i;
+    const PackedKeys part = keys.part(10, 20);
+    ASSERT_EQ(part.size(), 10U);
+    for (std::size_t i = 0; i < 10; ++i) EXPECT_TRUE(part[i] == expected[10 + i]);
+    EXPECT_TRUE(keys.part(7, 7).empty());
+  }
 }
 
 }  // namespace
