@@ -19,7 +19,7 @@ void unmap_memory(void* memory, std::size_t bytes) noexcept;
 // std::bad_alloc, and then leaves all as it was.
 void* remap_memory(void* memory, std::size_t bytes, std::size_t new_bytes);
 
-// All bytes that are mapped now, touched or not.
+// All bytes that are mapped now, touched or not, in whole pages.
 std::uint64_t mapped_bytes();
 
 }  // namespace juniper::base

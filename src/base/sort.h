@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/exact.h"
+#include "base/prefetch.h"
 #include "base/zeroed_table.h"
 
 namespace juniper::base {
@@ -24,11 +25,14 @@ template <class KeyOf>
 std::vector<std::uint32_t> numbers_by_key(std::size_t count, unsigned key_bits, const KeyOf& key_of) {
   std::vector<std::uint32_t> order(count);
   if (key_bits < 32 && std::size_t{1} << key_bits <= 4 * count) {
-    const std::size_t keys = std::size_t{1} << key_bits;
-    const ZeroedTable<std::uint32_t> places(keys + 1);
-    for (std::uint32_t i = 0; i < count; ++i) ++places[static_cast<std::size_t>(key_of(i)) + 1];
-    std::partial_sum(places.data(), places.data() + keys, places.data());
-    for (std::uint32_t i = 0; i < count; ++i) order[places[static_cast<std::size_t>(key_of(i))]++] = i;
+    std::vector<std::uint32_t> keys(count);
+    for (std::uint32_t i = 0; i < count; ++i) keys[i] = static_cast<std::uint32_t>(key_of(i));
+    const std::size_t places_in_all = std::size_t{1} << key_bits;
+    const ZeroedTable<std::uint32_t> places(places_in_all + 1);
+    const auto place_of = [&](std::size_t i) { return places.data() + keys[i]; };
+    for_each_ahead(count, place_of, [&](std::size_t i) { ++place_of(i)[1]; });
+    std::partial_sum(places.data(), places.data() + places_in_all, places.data());
+    for_each_ahead(count, place_of, [&](std::size_t i) { order[(*place_of(i))++] = static_cast<std::uint32_t>(i); });
     return order;
   }
   const auto bits = static_cast<unsigned>(std::bit_width(count));

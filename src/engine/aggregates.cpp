@@ -503,7 +503,11 @@ VectorPtr Evaluator::ranged_rows(const ScanRequest& request, const Access& acces
 // What settles ties between rows: a table's key and then the row, or all fields of a derived row.
 std::vector<VectorPtr> Evaluator::ties(const Frame& pairs) {
   const Binding& binding = pairs.bindings.begin()->second;
-  if (!binding.table) return binding.fields;
+  if (!binding.table) {
+    std::vector<VectorPtr> values;
+    for (const FieldValues& field : binding.fields) values.push_back(field.values());
+    return values;
+  }
   const auto& order = row_order(*binding.table);
   std::vector<std::int64_t> place(order.size());
   for (std::size_t i = 0; i < order.size(); ++i) place[order[i]] = static_cast<std::int64_t>(i);

@@ -88,7 +88,7 @@ VectorPtr Evaluator::leaf(const NodePtr& node, const FramePtr& frame, const Slic
     }
     case Op::field: {
       const auto [at, binding] = find_binding(*frame, node->variable);
-      return gathered(binding->fields[node->field], map_up(*frame, at));
+      return gathered(binding->fields[node->field].values(), map_up(*frame, at));
     }
     case Op::name: {
       const Frame* at = frame.get();
@@ -243,7 +243,7 @@ SlicePtr Evaluator::narrowed(VariableId variable, const FramePtr& frame, const S
     HeldPredicate held = captured(predicate, frame, slice);
     if (predicate.kind == PredicateKind::key) {
       while (!binding->set->fields[field].identifies) ++field;
-      held.key = gathered(binding->fields[field++], map_up(*frame, at));
+      held.key = gathered(binding->fields[field++].values(), map_up(*frame, at));
     }
     result->predicates.push_back(std::move(held));
   }

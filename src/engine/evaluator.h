@@ -202,6 +202,8 @@ class Evaluator {
   FramePtr ordered(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame, const SlicePtr& slice);
+  VectorPtr field_of_groups(const ScanResult& scan, const std::vector<GroupIndex>& taken, std::size_t key,
+                            const NodePtr& value, TableIndex table, bool is_column);
   FramePtr written_groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr members(const RowSetPtr& set, const FramePtr& frame);
   FramePtr named(const RowSetPtr& set, const FramePtr& frame);

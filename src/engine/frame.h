@@ -7,8 +7,10 @@
 // measure in a loop costs one more pass over its table, whatever the number of rows.
 #pragma once
 
+#include <functional>
 #include <map>
 #include <memory>
+#include <utility>
 #include <vector>
 
 #include "engine/stretches.h"
@@ -49,14 +51,38 @@ struct Members {
   FramePtr frame;
 };
 
+// Values that are made when they are first asked for: most fields of groups never are. Copies share what is made. Like
+// frames, they belong to one thread.
+class FieldValues {
+ public:
+  explicit FieldValues(VectorPtr values) : made_(std::make_shared<Made>(Made{std::move(values), {}})) {}
+  explicit FieldValues(std::function<VectorPtr()> make)
+      : made_(std::make_shared<Made>(Made{nullptr, std::move(make)})) {}
+
+  const VectorPtr& values() const {
+    if (!made_->values) {
+      made_->values = made_->make();
+      made_->make = nullptr;
+    }
+    return made_->values;
+  }
+
+ private:
+  struct Made {
+    VectorPtr values;
+    std::function<VectorPtr()> make;
+  };
+  std::shared_ptr<Made> made_;
+};
+
 // What a row variable is bound to: one row of its set for each row of the frame.
 struct Binding {
   language::RowSetPtr set;  // null for a calculated column's row
   std::optional<language::TableIndex> table;
-  RowNumbers rows;                // of a table's rows
-  std::vector<VectorPtr> fields;  // of derived rows
-  SlicePtr slice;                 // that each row carries
-  SlicePtr around;                // of a group: in which the conditions of its rows stand
+  RowNumbers rows;                  // of a table's rows
+  std::vector<FieldValues> fields;  // of derived rows
+  SlicePtr slice;                   // that each row carries
+  SlicePtr around;                  // of a group: in which the conditions of its rows stand
   std::shared_ptr<const Members> members;
 };
 

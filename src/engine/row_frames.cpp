@@ -47,7 +47,9 @@ std::vector<std::size_t> begins_of(const Frame& pairs, std::size_t above) {
 Binding gathered(const Binding& binding, const RowMap& map) {
   Binding made = binding;
   made.rows = engine::gathered(binding.rows, map);
-  for (VectorPtr& field : made.fields) field = engine::gathered(field, map);
+  if (!map) return made;
+  for (FieldValues& field : made.fields)
+    field = FieldValues([field, map] { return engine::gathered(field.values(), map); });
   return made;
 }
 
@@ -265,7 +267,7 @@ FramePtr Evaluator::extended(const RowSetPtr& set, const FramePtr& frame, const 
     wider->up = pairs->up;
     Binding binding = pairs->bindings.at(set->variable);
     binding.set = set;
-    binding.fields.push_back(values);
+    binding.fields.emplace_back(values);
     wider->bindings.emplace(set->variable, std::move(binding));
     pairs = std::move(wider);
   }
@@ -327,7 +329,7 @@ FramePtr Evaluator::groups(const RowSetPtr& set, const FramePtr& frame, const Sl
     wider->up = made->up;
     wider->known = made->known;
     Binding binding = made->bindings.at(set->variable);
-    binding.fields.push_back(values);
+    binding.fields.emplace_back(values);
     wider->bindings.emplace(set->variable, std::move(binding));
     made = std::move(wider);
   }
@@ -474,51 +476,62 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
   const Groups& scanned = result->groupings[0];
   if (!sorted_groups_ || !sorted_groups_->are_of(result, found.keys.size()))
     sorted_groups_ = std::make_shared<const SortedGroups>(result, found.keys.size());
-  std::vector<std::uint32_t> up;
-  std::vector<GroupIndex> taken;
+  std::vector<std::span<const GroupIndex>> of_rows;
+  std::size_t count = 0;
   for (std::uint32_t i = 0; i < frame->rows; ++i) {
-    const auto of_row = sorted_groups_->of([&](std::size_t k) { return found.keys[k].at(i); });
-    up.insert(up.end(), of_row.size(), i);
-    taken.insert(taken.end(), of_row.begin(), of_row.end());
+    of_rows.push_back(sorted_groups_->of([&](std::size_t k) { return found.keys[k].at(i); }));
+    count += of_rows.back().size();
   }
-  std::vector<Codes> codes(values.size());
-  for (std::size_t k = 0; k < values.size(); ++k) {
-    codes[k].resize(taken.size());
-    scanned.keys.visit([&](const auto& keys) {
-      base::for_each_ahead(
-          taken.size(), [&](std::size_t i) { return keys.data() + taken[i]; },
-          [&](std::size_t i) { codes[k][i] = scanned.layout.code(keys[taken[i]], found.keys.size() + k); });
-    });
+  std::vector<std::uint32_t> up;
+  up.reserve(count);
+  const auto taken = std::make_shared<std::vector<GroupIndex>>();
+  taken->reserve(count);
+  for (std::uint32_t i = 0; i < frame->rows; ++i) {
+    up.insert(up.end(), of_rows[i].size(), i);
+    taken->insert(taken->end(), of_rows[i].begin(), of_rows[i].end());
   }
   Binding binding;
   binding.set = set;
   binding.slice = plain.slice;
   binding.around = plain.around;
   for (std::size_t k = 0; k < values.size(); ++k) {
-    if (request.keys[found.keys.size() + k].kind == ScanKey::Kind::given) {
-      binding.fields.push_back(std::make_shared<const Vector>(encoded(values[k], found.table).decode(codes[k])));
-      continue;
-    }
-    const store::Column& column = source_.column(values[k]->column.column);
-    auto field = std::make_shared<Vector>();
-    field->reset(column.type.kind == TypeKind::text ? Repr::text : Repr::narrow, codes[k].size());
-    for (std::size_t i = 0; i < codes[k].size(); ++i) {
-      if (codes[k][i] == column.null_code) {
-        field->state[i] = State::null;
-      } else if (field->repr == Repr::text) {
-        field->text[i] = column.text_of(codes[k][i]);
-      } else {
-        field->narrow[i] = column.exact_of(codes[k][i]);
-      }
-    }
-    binding.fields.push_back(std::move(field));
+    const bool is_column = request.keys[found.keys.size() + k].kind != ScanKey::Kind::given;
+    binding.fields.emplace_back([this, result, taken, key = found.keys.size() + k, value = values[k],
+                                 table = found.table,
+                                 is_column] { return field_of_groups(*result, *taken, key, value, table, is_column); });
   }
   const FramePtr made = expanded(frame, std::move(up), set->variable, std::move(binding));
   for (std::size_t a = 0; a < asked.size(); ++a) {
     made->known.emplace(std::pair(canonical(model_, asked[a]), slice),
-                        std::make_shared<const Vector>(scanned.aggregates[a]->result(taken)));
+                        std::make_shared<const Vector>(scanned.aggregates[a]->result(*taken)));
   }
   return made;
+}
+
+// The values of one key of some groups: those of a column, or of an expression over the rows of a table.
+VectorPtr Evaluator::field_of_groups(const ScanResult& scan, const std::vector<GroupIndex>& taken, std::size_t key,
+                                     const NodePtr& value, TableIndex table, bool is_column) {
+  const Groups& groups = scan.groupings[0];
+  Codes codes(taken.size());
+  groups.keys.visit([&](const auto& keys) {
+    base::for_each_ahead(
+        taken.size(), [&](std::size_t i) { return keys.data() + taken[i]; },
+        [&](std::size_t i) { codes[i] = groups.layout.code(keys[taken[i]], key); });
+  });
+  if (!is_column) return std::make_shared<const Vector>(encoded(value, table).decode(codes));
+  const store::Column& column = source_.column(value->column.column);
+  auto field = std::make_shared<Vector>();
+  field->reset(column.type.kind == TypeKind::text ? Repr::text : Repr::narrow, codes.size());
+  for (std::size_t i = 0; i < codes.size(); ++i) {
+    if (codes[i] == column.null_code) {
+      field->state[i] = State::null;
+    } else if (field->repr == Repr::text) {
+      field->text[i] = column.text_of(codes[i]);
+    } else {
+      field->narrow[i] = column.exact_of(codes[i]);
+    }
+  }
+  return field;
 }
 
 // Groups of rows that are written out.
@@ -555,7 +568,7 @@ FramePtr Evaluator::written_groups(const RowSetPtr& set, const FramePtr& frame, 
   binding.slice = pairs->bindings.at(set->input->variable).slice;
   binding.members = std::move(members);
   for (std::size_t k = 0; k < encodings.size(); ++k)
-    binding.fields.push_back(std::make_shared<const Vector>(encodings[k]->decode(codes[k])));
+    binding.fields.emplace_back(std::make_shared<const Vector>(encodings[k]->decode(codes[k])));
   return expanded(frame, std::move(up), set->variable, std::move(binding));
 }
 
@@ -609,8 +622,8 @@ namespace {
 std::vector<std::pair<Codes, Codes>> common_codes(const Binding& a, const Binding& b) {
   std::vector<std::pair<Codes, Codes>> columns;
   for (std::size_t f = 0; f < a.fields.size(); ++f) {
-    const Vector& x = *a.fields[f];
-    const Vector& y = *b.fields[f];
+    const Vector& x = *a.fields[f].values();
+    const Vector& y = *b.fields[f].values();
     Vector both;
     const bool wide = x.repr == Repr::wide || y.repr == Repr::wide;
     both.reset(wide ? Repr::wide : x.repr, x.size() + y.size());
@@ -685,14 +698,15 @@ FramePtr Evaluator::combined(const RowSetPtr& set, const FramePtr& frame, const 
   }
   if (left.table) binding.rows = std::make_shared<const std::vector<std::uint64_t>>(std::move(numbers));
   for (std::size_t f = 0; f < left.fields.size(); ++f) {
-    const bool wide = left.fields[f]->repr == Repr::wide || right.fields[f]->repr == Repr::wide;
+    const bool wide = left.fields[f].values()->repr == Repr::wide || right.fields[f].values()->repr == Repr::wide;
     auto field = std::make_shared<Vector>();
-    field->reset(wide ? Repr::wide : left.fields[f]->repr, kept.size());
+    field->reset(wide ? Repr::wide : left.fields[f].values()->repr, kept.size());
     for (std::size_t k = 0; k < kept.size(); ++k) {
       const std::uint32_t i = kept[k].second;
-      field->set(k, i < a->rows ? value_of(*left.fields[f], i) : value_of(*right.fields[f], i - a->rows));
+      field->set(
+          k, i < a->rows ? value_of(*left.fields[f].values(), i) : value_of(*right.fields[f].values(), i - a->rows));
     }
-    binding.fields.push_back(std::move(field));
+    binding.fields.emplace_back(VectorPtr(std::move(field)));
   }
   return expanded(frame, std::move(up), set->variable, std::move(binding));
 }

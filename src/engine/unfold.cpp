@@ -248,7 +248,7 @@ class Unfolder {
       const auto at = follow((*binding.rows)[i], ref.path, ref.path.size());
       row.cells.push_back(at ? source_.column(ref.column).at(*at) : Value());
     }
-    for (std::size_t f = 0; f < fields; ++f) row.cells.push_back(binding.fields[f]->value_at(i));
+    for (std::size_t f = 0; f < fields; ++f) row.cells.push_back(binding.fields[f].values()->value_at(i));
     return row;
   }
 

@@ -10,6 +10,7 @@
 #include <type_traits>
 
 #include "base/bits.h"
+#include "base/exact.h"
 #include "base/passes.h"
 
 namespace juniper::store {
@@ -384,8 +385,17 @@ Codes::Bounds Codes::bounds(std::size_t block) const {
 
 Codes::Bounds Codes::bounds(const Entry& e) {
   const std::uint64_t all = std::numeric_limits<std::uint64_t>::max();
-  if (e.encoding == Encoding::delta) return {0, all};
-  const std::uint64_t span = e.bits == 64 ? all : (std::uint64_t{1} << e.bits) - 1;
+  const auto span_of = [&](unsigned bits) { return bits == 64 ? all : (std::uint64_t{1} << bits) - 1; };
+  if (e.encoding == Encoding::delta) {
+    // From the lowest checkpoint the smallest step each time, from the highest one the largest.
+    constexpr int128 steps = checkpoint_rows - 1;
+    const int128 least = static_cast<std::int64_t>(e.extra);
+    const int128 low = int128{e.base} + std::min<int128>(least * steps, 0);
+    const int128 high = int128{e.base} + span_of(e.other_bits) + std::max<int128>((least + span_of(e.bits)) * steps, 0);
+    if (low < 0 || high > all) return {0, all};
+    return {static_cast<std::uint64_t>(low), static_cast<std::uint64_t>(high)};
+  }
+  const std::uint64_t span = span_of(e.bits);
   const Bounds packed{e.base, e.base > all - span ? all : e.base + span};
   return e.encoding == Encoding::frequent ? Bounds{std::min(packed.low, e.extra), std::max(packed.high, e.extra)}
                                           : packed;

@@ -73,7 +73,10 @@ void expect_same(const std::vector<std::uint64_t>& values, const std::string& wh
   std::vector<std::uint64_t> block(block_rows);
   for (std::size_t b = 0; b < codes.blocks(); ++b) {
     codes.decode_block(b, block.data());
+    const Codes::Bounds bounds = codes.bounds(b);
     for (std::size_t i = 0; i < codes.rows_in_block(b); ++i) {
+      ASSERT_LE(bounds.low, block[i]) << what << " row " << b * block_rows + i;
+      ASSERT_LE(block[i], bounds.high) << what << " row " << b * block_rows + i;
       ASSERT_EQ(block[i], values[b * block_rows + i]) << what << " row " << b * block_rows + i;
       ASSERT_EQ(codes.at(b * block_rows + i), values[b * block_rows + i]) << what;
     }
@@ -130,6 +133,26 @@ TEST(Codes, DeltasAndFrequentCodesAreReadBackAndSmall) {
   for (std::size_t i = 0; i < ids.size(); ++i) ids[i] = 7 * i + i % 3;
   EXPECT_EQ(Codes::encode(ids).describe(), "delta");
   EXPECT_LT(Codes::encode(ids).bytes().size(), ids.size() / 2);
+  // What is sorted lies close together, which is told without decoding it; also where it falls, or ends with the last
+  // of all numbers.
+  const auto expect_close = [](const std::vector<std::uint64_t>& values) {
+    expect_same(values, "sorted");
+    const Codes codes = Codes::encode(values);
+    ASSERT_EQ(codes.describe(), "delta");
+    for (std::size_t b = 0; b < codes.blocks(); ++b) {
+      const Codes::Bounds bounds = codes.bounds(b);
+      if (bounds.low != 0 || bounds.high != ~std::uint64_t{0}) {
+        EXPECT_LT(bounds.high - bounds.low, 3 * 9 * block_rows) << b;
+      } else {
+        EXPECT_TRUE(b == 0 || b + 1 == codes.blocks()) << b;
+      }
+    }
+  };
+  expect_close(ids);
+  for (auto& id : ids) id = 800'000 - id;
+  expect_close(ids);
+  for (auto& id : ids) id = ~id;
+  expect_close(ids);
   for (auto& id : ids) id = random() % 4 == 0 ? random() : 5;
   EXPECT_EQ(Codes::encode(ids).describe(), "frequent");
 }
