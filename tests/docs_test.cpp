@@ -9,7 +9,7 @@
 #include "engine/ask.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::docs_test {
 namespace {
 
 namespace fs = std::filesystem;
@@ -169,4 +169,4 @@ TEST(Docs, EachErrorHasAWrongAndARightText) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::docs_test

@@ -16,7 +16,7 @@ Diagnostics cannot_write(const std::string& path) {
                      "name another file with --reject");
 }
 
-std::string quoted(std::string_view text) {
+std::string quoted_cell(std::string_view text) {
   std::string out = "\"";
   for (const char c : text) {
     if (c == '"') out += c;
@@ -37,7 +37,7 @@ Result<Rejects> Rejects::open(const std::string& path) {
 }
 
 void Rejects::add(const std::string& file, std::uint64_t line, std::string_view reasons, std::string_view record) {
-  fmt::print(file_.get(), "{},{},{},{}\n", quoted(file), line, quoted(reasons), quoted(record));
+  fmt::print(file_.get(), "{},{},{},{}\n", quoted_cell(file), line, quoted_cell(reasons), quoted_cell(record));
 }
 
 Result<void> Rejects::close() {

@@ -9,7 +9,7 @@ namespace juniper::sql_engine {
 
 using namespace language;
 
-std::string quoted(const std::string& name) {
+std::string quoted_name(const std::string& name) {
   std::string out = "\"";
   for (const char c : name) out += c == '"' ? std::string("\"\"") : std::string(1, c);
   return out + "\"";

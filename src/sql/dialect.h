@@ -61,7 +61,7 @@ std::unique_ptr<Dialect> sqlite_dialect();
 std::unique_ptr<Dialect> postgresql_dialect();
 
 // "name", with quotes within it doubled; 'text', with apostrophes doubled.
-std::string quoted(const std::string& name);
+std::string quoted_name(const std::string& name);
 std::string text_literal(const std::string& text);
 std::string joined(const std::vector<std::string>& parts, std::string_view between);
 // A power of ten, as a whole number.

@@ -75,7 +75,7 @@ AS $$ SELECT CASE WHEN x < lowest THEN lowest WHEN x > 1000000000 THEN 100000000
 
 class PostgresqlDialect final : public Dialect {
  public:
-  std::string table(const Table& table) const override { return quoted(table.name + "$"); }
+  std::string table(const Table& table) const override { return quoted_name(table.name + "$"); }
 
   std::string literal(const Value& v, Type type) const override {
     switch (v.kind()) {
@@ -169,9 +169,10 @@ class PostgresqlDialect final : public Dialect {
       const Table& table = model.tables[t];
       std::string columns = "row_number() OVER () - 1 AS \"row$\"";
       for (const Column& column : table.columns)
-        columns += fmt::format(",\n    {} AS {}", as_value(quoted(column.name), column.type), quoted(column.name));
+        columns +=
+            fmt::format(",\n    {} AS {}", as_value(quoted_name(column.name), column.type), quoted_name(column.name));
       tables.push_back(fmt::format("{} AS MATERIALIZED (\n  SELECT {}\n  FROM {})", this->table(table), columns,
-                                   quoted(table.name)));
+                                   quoted_name(table.name)));
     }
     return out + (tables.empty() ? "" : "WITH " + joined(tables, ", ") + "\n");
   }

@@ -212,12 +212,12 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
   for (const language::Column& column : table.columns) {
     const std::string_view type =
         column.type.kind == TypeKind::real ? "REAL" : (column.type.kind == TypeKind::text ? "TEXT" : "INTEGER");
-    columns += fmt::format(", {} {}", quoted(column.name), type);
+    columns += fmt::format(", {} {}", quoted_name(column.name), type);
     places += ", ?";
   }
-  if (auto made = execute(fmt::format("CREATE TABLE {} ({})", quoted(table.name), columns)); !made) return made;
+  if (auto made = execute(fmt::format("CREATE TABLE {} ({})", quoted_name(table.name), columns)); !made) return made;
   if (auto begun = execute("BEGIN"); !begun) return begun;
-  const std::string insert = fmt::format("INSERT INTO {} VALUES ({})", quoted(table.name), places);
+  const std::string insert = fmt::format("INSERT INTO {} VALUES ({})", quoted_name(table.name), places);
   sqlite3_stmt* prepared = nullptr;
   if (sqlite3_prepare_v2(database_.get(), insert.c_str(), -1, &prepared, nullptr) != SQLITE_OK) return error(insert);
   const std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)> statement(prepared, sqlite3_finalize);
@@ -256,9 +256,10 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
   for (const language::Link& link : source.model.links) {
     if (link.to.table != index) continue;
     std::string list;
-    for (const std::uint32_t c : link.to.columns) list += (list.empty() ? "" : ", ") + quoted(table.columns[c].name);
-    const std::string name = quoted(fmt::format("{} {}", table.name, number++));
-    if (auto made = execute(fmt::format("CREATE INDEX {} ON {} ({})", name, quoted(table.name), list)); !made)
+    for (const std::uint32_t c : link.to.columns)
+      list += (list.empty() ? "" : ", ") + quoted_name(table.columns[c].name);
+    const std::string name = quoted_name(fmt::format("{} {}", table.name, number++));
+    if (auto made = execute(fmt::format("CREATE INDEX {} ON {} ({})", name, quoted_name(table.name), list)); !made)
       return made;
   }
   return {};

@@ -14,7 +14,7 @@ namespace {
 
 class SqliteDialect final : public Dialect {
  public:
-  std::string table(const Table& table) const override { return quoted(table.name); }
+  std::string table(const Table& table) const override { return quoted_name(table.name); }
 
   std::string literal(const Value& v, Type) const override {
     switch (v.kind()) {

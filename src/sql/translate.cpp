@@ -152,8 +152,8 @@ class Translator {
     std::vector<std::string> equal;
     for (std::size_t c = 0; c < link.from.columns.size(); ++c) {
       equal.push_back(fmt::format("{}.{} = {}.{}", alias,
-                                  quoted(model_.tables[link.to.table].columns[link.to.columns[c]].name), before,
-                                  quoted(model_.tables[link.from.table].columns[link.from.columns[c]].name)));
+                                  quoted_name(model_.tables[link.to.table].columns[link.to.columns[c]].name), before,
+                                  quoted_name(model_.tables[link.from.table].columns[link.from.columns[c]].name)));
     }
     from.clauses.push_back(fmt::format("LEFT JOIN {} {} ON {}", named(link.to.table), alias, joined(equal, " AND ")));
     from.joins.emplace(path, alias);
@@ -161,7 +161,7 @@ class Translator {
   }
 
   std::string column(From& from, const ColumnRef& ref) {
-    return joined_at(from, ref.path) + "." + quoted(model_.column(ref.column).name);
+    return joined_at(from, ref.path) + "." + quoted_name(model_.column(ref.column).name);
   }
 
   static std::string from_text(const From& from) {
@@ -617,10 +617,10 @@ std::string level(Translator& translator, const CheckedModel& model, const Query
   std::vector<std::string> columns{fmt::format("{} AS \"level\"", number)};
   for (std::uint32_t k = 0; k < query.by.size(); ++k) {
     const bool keeps = std::find(kept.begin(), kept.end(), k) != kept.end();
-    columns.push_back(fmt::format("{} AS {}", keeps ? fmt::format("g.k{}", k) : "NULL", quoted(query.by[k].name)));
+    columns.push_back(fmt::format("{} AS {}", keeps ? fmt::format("g.k{}", k) : "NULL", quoted_name(query.by[k].name)));
   }
   for (const QueryShow& item : query.show)
-    columns.push_back(fmt::format("{} AS {}", translator.value(item.expression, scope), quoted(item.name)));
+    columns.push_back(fmt::format("{} AS {}", translator.value(item.expression, scope), quoted_name(item.name)));
   std::string having;
   if (number == 0 && query.having) having = fmt::format(" WHERE ({})", translator.value(query.having, scope));
   return fmt::format("SELECT {}\nFROM {} g{}", joined(columns, ",\n  "), combinations, having);
@@ -636,21 +636,22 @@ std::string translate(const CheckedModel& model, const Query& query, std::int64_
   for (const auto& kept : query.totals) levels.push_back(level(translator, model, query, levels.size(), kept));
   std::vector<std::string> columns{"\"level\""};
   for (const QueryBy& key : query.by) {
-    columns.push_back(dialect.shown(quoted(key.name), model.column(key.column.column).type));
+    columns.push_back(dialect.shown(quoted_name(key.name), model.column(key.column.column).type));
   }
-  for (const QueryShow& item : query.show) columns.push_back(dialect.shown(quoted(item.name), item.expression->type));
+  for (const QueryShow& item : query.show)
+    columns.push_back(dialect.shown(quoted_name(item.name), item.expression->type));
   std::string statement = "SELECT " + joined(columns, ", ") + " FROM (\n" + joined(levels, "\nUNION ALL\n") + "\n) r";
   // Rows without any number are left out, but for a total over everything.
   if (!query.by.empty() && !query.keep_empty) {
     std::vector<std::string> present;
-    for (const QueryShow& item : query.show) present.push_back(quoted(item.name) + " IS NOT NULL");
+    for (const QueryShow& item : query.show) present.push_back(quoted_name(item.name) + " IS NOT NULL");
     for (std::size_t t = 0; t < query.totals.size(); ++t) {
       if (query.totals[t].empty()) present.push_back(fmt::format("\"level\" = {}", t + 1));
     }
     statement += "\nWHERE " + joined(present, " OR ");
   }
   std::vector<std::string> order{"\"level\""};
-  for (const QueryBy& key : query.by) order.push_back("r." + quoted(key.name) + " NULLS LAST");
+  for (const QueryBy& key : query.by) order.push_back("r." + quoted_name(key.name) + " NULLS LAST");
   statement += "\nORDER BY " + joined(order, ", ") + "\n";
   return dialect.before(statement, model, translator.used()) + statement;
 }

@@ -8,7 +8,7 @@
 #include "juniper/weigh.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::audit_test {
 namespace {
 
 void expect_adds_up(const Weighing& w) {
@@ -233,4 +233,4 @@ TEST(Links, EveryRowOfTheDemoIsAccountedFor) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::audit_test

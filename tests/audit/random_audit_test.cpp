@@ -12,7 +12,7 @@
 #include "juniper/audit.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::random_audit_test {
 namespace {
 
 class Generator {
@@ -451,4 +451,4 @@ TEST(RandomAudit, FindsWhatIsPlantedAndNothingElse) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::random_audit_test

@@ -13,7 +13,7 @@
 #include "juniper/weigh.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::rules_test {
 namespace {
 
 // A model in which everything is used.
@@ -626,4 +626,4 @@ TEST(Audit, TheDocumentListsEveryRule) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::rules_test

@@ -5,7 +5,7 @@
 #include <cmath>
 #include <limits>
 
-namespace juniper::base {
+namespace juniper::base::calendar_test {
 namespace {
 
 const std::int64_t first = days_from_civil(1, 1, 1);
@@ -168,4 +168,4 @@ TEST(Calendar, MonthsBetweenCountsWholeOnesAndTheShareOfTheNext) {
 }
 
 }  // namespace
-}  // namespace juniper::base
+}  // namespace juniper::base::calendar_test

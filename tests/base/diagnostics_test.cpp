@@ -2,7 +2,7 @@
 
 #include <gtest/gtest.h>
 
-namespace juniper {
+namespace juniper::diagnostics_test {
 namespace {
 
 TEST(Diagnostics, RenderWithPlaceCaretAndFix) {
@@ -37,4 +37,4 @@ TEST(Diagnostics, TheNearestNameIsNearEnough) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::diagnostics_test

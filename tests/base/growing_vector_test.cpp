@@ -8,7 +8,7 @@
 
 #include "base/zeroed_table.h"
 
-namespace juniper::base {
+namespace juniper::base::growing_vector_test {
 namespace {
 
 constexpr std::size_t large = least_mapped_bytes / sizeof(std::uint32_t);
@@ -70,4 +70,4 @@ TEST(ZeroedTable, BeginsWithZeros) {
 }
 
 }  // namespace
-}  // namespace juniper::base
+}  // namespace juniper::base::growing_vector_test

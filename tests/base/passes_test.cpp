@@ -13,7 +13,7 @@
 #include "base/packed_table.h"
 #include "base/sort.h"
 
-namespace juniper::base {
+namespace juniper::base::passes_test {
 namespace {
 
 class Passes : public testing::Test {
@@ -229,4 +229,4 @@ TEST_F(Passes, SortedNumbersAreInOrder) {
 }
 
 }  // namespace
-}  // namespace juniper::base
+}  // namespace juniper::base::passes_test

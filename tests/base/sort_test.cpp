@@ -7,7 +7,7 @@
 #include <numeric>
 #include <random>
 
-namespace juniper::base {
+namespace juniper::base::sort_test {
 namespace {
 
 // Around the count from which the processor's widest instructions are used.
@@ -47,4 +47,4 @@ TEST(Sort, NumbersByKeyAreThoseOfAStableSort) {
 }
 
 }  // namespace
-}  // namespace juniper::base
+}  // namespace juniper::base::sort_test

@@ -9,7 +9,7 @@
 #include "base/exact.h"
 #include "base/format.h"
 
-namespace juniper {
+namespace juniper::value_test {
 namespace {
 
 Type decimal(std::uint8_t scale) {
@@ -141,4 +141,4 @@ TEST(Format, SizesAndTimesAreShort) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::value_test

@@ -13,7 +13,7 @@
 #include "support/sqlite.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::demo_test {
 namespace {
 
 const std::string small = std::string(JUNIPER_SOURCE_DIR) + "/demo/small";
@@ -325,4 +325,4 @@ TEST_F(DemoData, TheTenBusiestStationsAreTheBusiest) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::demo_test

@@ -9,7 +9,7 @@
 #include "support/sqlite.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::against_sqlite_test {
 namespace {
 
 // All texts over an alphabet up to a length.
@@ -276,4 +276,4 @@ TEST_F(ManyRows, GroupsBehindALinkThatFollowEachOther) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::against_sqlite_test

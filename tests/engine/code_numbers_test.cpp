@@ -11,7 +11,7 @@
 #include "base/exact.h"
 #include "support/columns.h"
 
-namespace juniper::engine {
+namespace juniper::engine::code_numbers_test {
 namespace {
 
 using language::Aggregate;
@@ -192,4 +192,4 @@ TEST_P(CodeNumbers, AreThoseOfTheValues) {
 INSTANTIATE_TEST_SUITE_P(Rows, CodeNumbers, testing::Values(0, 1, 3, 70, 2000));
 
 }  // namespace
-}  // namespace juniper::engine
+}  // namespace juniper::engine::code_numbers_test

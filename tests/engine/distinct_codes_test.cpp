@@ -6,7 +6,7 @@
 #include <random>
 #include <set>
 
-namespace juniper::engine {
+namespace juniper::engine::distinct_codes_test {
 namespace {
 
 using Sets = std::vector<std::set<std::uint64_t>>;
@@ -100,4 +100,4 @@ TEST(DistinctCodes, KnowWhatOverflowedAndWhatIsNotThere) {
 }
 
 }  // namespace
-}  // namespace juniper::engine
+}  // namespace juniper::engine::distinct_codes_test

@@ -11,7 +11,7 @@
 #include "support/support.h"
 #include "support/three_ways.h"
 
-namespace juniper {
+namespace juniper::exhaustive_test {
 namespace {
 
 // The types, by the letter with which columns of theirs begin.
@@ -296,4 +296,4 @@ TEST(Exhaustive, EveryAggregateOverEverySetInEverySlice) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::exhaustive_test

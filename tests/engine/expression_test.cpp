@@ -7,7 +7,7 @@
 #include "support/sqlite.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::expression_test {
 namespace {
 
 // Evaluates expressions as calculated columns of a table with one row (a second row has only nulls), and gives the
@@ -318,4 +318,4 @@ TEST(Expression, SmallExpressionsAgreeWithSqlite) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::expression_test

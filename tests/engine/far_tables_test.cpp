@@ -10,7 +10,7 @@
 
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::far_tables_test {
 namespace {
 
 using Number = std::optional<int>;
@@ -155,4 +155,4 @@ INSTANTIATE_TEST_SUITE_P(Sizes, FarTablesOf,
                          });
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::far_tables_test

@@ -7,7 +7,7 @@
 
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::first_rows_test {
 namespace {
 
 // More groups than a part has, by numbers, reals, and texts in the order of another column.
@@ -97,4 +97,4 @@ TEST_F(FirstRows, ANumberThatDoesNotFitIsToldOfWhereverItStands) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::first_rows_test

@@ -5,7 +5,7 @@
 
 #include "engine/packed_keys.h"
 
-namespace juniper::engine {
+namespace juniper::engine::key_layout_test {
 namespace {
 
 TEST(KeyLayout, GivesBackEveryCode) {
@@ -72,4 +72,4 @@ TEST(PackedKeys, AreKeptInAsManyBytesAsTheyNeed) {
 }
 
 }  // namespace
-}  // namespace juniper::engine
+}  // namespace juniper::engine::key_layout_test

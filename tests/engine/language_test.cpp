@@ -7,7 +7,7 @@
 #include "juniper/sql.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::language_test {
 namespace {
 
 constexpr const char* declarations =
@@ -425,4 +425,4 @@ TEST_F(Language, SqlIsWrittenForEachAndSqliteAgrees) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::language_test

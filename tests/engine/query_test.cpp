@@ -6,7 +6,7 @@
 #include "juniper/compare.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::query_test {
 namespace {
 
 constexpr const char* text =
@@ -291,4 +291,4 @@ TEST(Query, TheNumberOfThreadsChangesNoBit) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::query_test

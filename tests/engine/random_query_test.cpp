@@ -13,7 +13,7 @@
 #include "support/sqlite.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::random_query_test {
 namespace {
 
 // One text in both languages.
@@ -403,4 +403,4 @@ TEST(RandomQuery, AgreesWithSqlite) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::random_query_test

@@ -6,7 +6,7 @@
 #include <algorithm>
 #include <random>
 
-namespace juniper::engine {
+namespace juniper::engine::stretches_test {
 namespace {
 
 // A random request over `items` items with values 0 to 9, and what each row should get.
@@ -147,4 +147,4 @@ TEST(Stretches, OfManyTasksDoNotDependOnThreads) {
 }
 
 }  // namespace
-}  // namespace juniper::engine
+}  // namespace juniper::engine::stretches_test

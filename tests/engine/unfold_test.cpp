@@ -7,7 +7,7 @@
 
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::unfold_test {
 namespace {
 
 const char* const text = R"(
@@ -148,4 +148,4 @@ TEST_F(Unfold, IsACommand) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::unfold_test

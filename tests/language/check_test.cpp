@@ -6,7 +6,7 @@
 #include "model/uses.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::check_test {
 namespace {
 
 // A small network for every test here; `more` stands behind it.
@@ -283,4 +283,4 @@ TEST(Check, CanonicalTextIgnoresLayoutAndKeepsMeaning) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::check_test

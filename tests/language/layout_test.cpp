@@ -6,7 +6,7 @@
 #include "random/random_query.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::layout_test {
 namespace {
 
 std::string laid_out(const std::string& text) {
@@ -148,4 +148,4 @@ TEST(Layout, FormatsFilesAndChecksThem) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::layout_test

@@ -9,7 +9,7 @@
 #include "language/lexer.h"
 #include "support/support.h"
 
-namespace juniper::language {
+namespace juniper::language::parser_test {
 namespace {
 
 struct Parsed {
@@ -294,4 +294,4 @@ TEST(Parser, DamagedTextsNeverCrash) {
 }
 
 }  // namespace
-}  // namespace juniper::language
+}  // namespace juniper::language::parser_test

@@ -8,7 +8,7 @@
 #include "language/parser.h"
 #include "support/support.h"
 
-namespace juniper::language {
+namespace juniper::language::slices_test {
 namespace {
 
 constexpr const char* network =
@@ -167,4 +167,4 @@ TEST_F(Slices, AnExpressionTellsWhatItAggregatesAndWhatReachesIt) {
 }
 
 }  // namespace
-}  // namespace juniper::language
+}  // namespace juniper::language::slices_test

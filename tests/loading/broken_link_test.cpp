@@ -8,7 +8,7 @@
 #include "juniper/weigh.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::broken_link_test {
 namespace {
 
 constexpr const char* text = R"(
@@ -139,4 +139,4 @@ measure n = count(sessions))",
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::broken_link_test

@@ -10,7 +10,7 @@
 #include "store/store.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::load_test {
 namespace {
 
 constexpr const char* text = R"(model "Small"
@@ -348,4 +348,4 @@ TEST(Dataset, TheStoreMayStandElsewhere) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::load_test

@@ -9,7 +9,7 @@
 #include "store/store.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::row_order_test {
 namespace {
 
 constexpr std::size_t rows_of_file = 9'000;
@@ -157,4 +157,4 @@ TEST(RowOrder, ErrorsNameTheLineOfTheFile) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::row_order_test

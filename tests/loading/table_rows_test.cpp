@@ -5,7 +5,7 @@
 #include "store/store.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::table_rows_test {
 namespace {
 
 std::string text_with(const std::string& bays, const std::string& stations = "", const std::string& sessions = "") {
@@ -161,4 +161,4 @@ TEST(SortedRows, MayGoByManyWideColumns) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::table_rows_test

@@ -10,7 +10,7 @@
 #include "support/support.h"
 #include "support/three_ways.h"
 
-namespace juniper {
+namespace juniper::columns_test {
 namespace {
 
 TEST(RandomColumns, TheThreeWaysAgree) {
@@ -50,4 +50,4 @@ TEST(RandomColumns, TheThreeWaysAgree) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::columns_test

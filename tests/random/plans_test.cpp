@@ -13,7 +13,7 @@
 #include "support/support.h"
 #include "support/three_ways.h"
 
-namespace juniper {
+namespace juniper::plans_test {
 namespace {
 
 // Problems of a random text that no reader would call one of the generator: what it asks has no meaning.
@@ -155,4 +155,4 @@ TEST(RandomPlans, TheThreeWaysAgree) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::plans_test

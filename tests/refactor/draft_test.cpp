@@ -6,7 +6,7 @@
 #include "juniper/report.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::draft_test {
 namespace {
 
 constexpr const char* text =
@@ -120,4 +120,4 @@ TEST(Draft, BadTextsAreErrors) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::draft_test

@@ -5,7 +5,7 @@
 #include "refactor/text_edits.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::inline_test {
 namespace {
 
 std::string network(const std::string& columns, const std::string& rest) {
@@ -268,4 +268,4 @@ TEST(TextEdits, ADiffShowsWhatChanged) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::inline_test

@@ -6,7 +6,7 @@
 #include "refactor/plan.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::plan_test {
 namespace {
 
 constexpr const char* sessions_csv =
@@ -473,4 +473,4 @@ TEST(Plan, TheRowsOfAnInlinedColumnAreProvedByTheNaiveEvaluatorToo) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::plan_test

@@ -9,7 +9,7 @@
 #include "juniper/refactor.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::random_inline_test {
 namespace {
 
 class RandomModel {
@@ -125,4 +125,4 @@ TEST(RandomInline, KeepsEveryRowAndEveryQuery) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::random_inline_test

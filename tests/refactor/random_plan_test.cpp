@@ -10,7 +10,7 @@
 #include "juniper/refactor.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::random_plan_test {
 namespace {
 
 class Generator {
@@ -169,4 +169,4 @@ TEST(RandomPlan, SafeOnesAreAcceptedAndOthersRefused) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::random_plan_test

@@ -6,7 +6,7 @@
 #include "regress/result_file.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::baseline_test {
 namespace {
 
 using regress::Folder;
@@ -192,4 +192,4 @@ TEST(ResultFile, IsReadBackForEveryType) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::baseline_test

@@ -11,7 +11,7 @@
 #include "regress/folder.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::check_test {
 namespace {
 
 constexpr const char* text = R"(param rate = 2
@@ -329,4 +329,4 @@ TEST_F(CheckTest, ClientsGetTheRightAnswers) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::check_test

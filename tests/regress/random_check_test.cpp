@@ -9,7 +9,7 @@
 #include "juniper/baseline.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::random_check_test {
 namespace {
 
 struct Made {
@@ -94,4 +94,4 @@ TEST(RandomCheck, AChangedMeasureIsFoundWhereItShowsAndNowhereElse) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::random_check_test

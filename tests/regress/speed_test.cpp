@@ -9,7 +9,7 @@
 
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::speed_test {
 namespace {
 
 // Under the sanitizers, which slow the bootstrap, a part will do: the rates are held where nothing is slowed.
@@ -95,4 +95,4 @@ TEST(Speed, ABudgetThatIsSpentIsToldAndNotGuessed) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::speed_test

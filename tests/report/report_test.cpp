@@ -8,7 +8,7 @@
 #include "report/cells.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::report_test {
 namespace {
 
 namespace cell = report_cells;
@@ -195,4 +195,4 @@ TEST(RefactoringReport, TheVerdictTellsWhatAChangeIsWorthBothWays) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::report_test

@@ -9,7 +9,7 @@
 #include "scanning/column_type.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::scan_test {
 namespace {
 
 std::string type_of(const std::vector<std::string>& fields) {
@@ -203,4 +203,4 @@ TEST(Scan, WhatCanNotBeReadIsTold) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::scan_test

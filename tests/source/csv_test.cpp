@@ -13,7 +13,7 @@
 #include "store/column.h"
 #include "support/support.h"
 
-namespace juniper::source {
+namespace juniper::source::csv_test {
 namespace {
 
 // A file as records, read in pieces of a few bytes: a record is never cut, whatever the size.
@@ -476,4 +476,4 @@ TEST(CsvTable, CompressedFilesAreReadAsTheyAre) {
 }
 
 }  // namespace
-}  // namespace juniper::source
+}  // namespace juniper::source::csv_test

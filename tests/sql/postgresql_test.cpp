@@ -9,7 +9,7 @@
 #include "random/random_query.h"
 #include "support/postgresql.h"
 
-namespace juniper {
+namespace juniper::postgresql_test {
 namespace {
 
 bool same_text(const std::string& ours, const std::string& theirs, Type type) {
@@ -133,4 +133,4 @@ TEST_F(PostgresqlSql, RandomQueriesAgree) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::postgresql_test

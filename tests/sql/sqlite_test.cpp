@@ -9,7 +9,7 @@
 #include "sql/translate.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::sqlite_test {
 namespace {
 
 constexpr Type integer{TypeKind::integer, 0};
@@ -83,7 +83,7 @@ TEST(Sqlite, WhatItRefusesIsToldWithTheStatement) {
 }
 
 TEST(Sqlite, NamesAreQuoted) {
-  EXPECT_EQ(sql_engine::quoted("a\"b"), "\"a\"\"b\"");
+  EXPECT_EQ(sql_engine::quoted_name("a\"b"), "\"a\"\"b\"");
   const test::SmallModel model(
       "table `odd \"name` from csv \"o.csv\" { key id integer  `select` text  `row` decimal(2)  when datetime }\n"
       "measure total = sum(`row` for `odd \"name`)\n",
@@ -96,4 +96,4 @@ TEST(Sqlite, NamesAreQuoted) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::sqlite_test

@@ -15,7 +15,7 @@
 #include "support/columns.h"
 #include "support/support.h"
 
-namespace juniper::store {
+namespace juniper::store::codes_test {
 namespace {
 
 // Whatever reads a code beyond the largest one throws, read first or last, and all else is read.
@@ -315,4 +315,4 @@ TEST(Column, ATextThatIsLongerThanItsBlockIsDamage) {
 }
 
 }  // namespace
-}  // namespace juniper::store
+}  // namespace juniper::store::codes_test

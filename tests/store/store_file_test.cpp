@@ -11,7 +11,7 @@
 #include "support/support.h"
 #include "support/tiny_store.h"
 
-namespace juniper::store {
+namespace juniper::store::store_file_test {
 namespace {
 
 Store small_store() {
@@ -148,4 +148,4 @@ TEST(StoreFile, WhatIsNoStoreIsTold) {
 }
 
 }  // namespace
-}  // namespace juniper::store
+}  // namespace juniper::store::store_file_test

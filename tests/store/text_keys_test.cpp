@@ -10,7 +10,7 @@
 #include "store/column.h"
 #include "support/columns.h"
 
-namespace juniper::store {
+namespace juniper::store::text_keys_test {
 namespace {
 
 // Random texts of up to `longest` bytes out of an alphabet, behind a common beginning.
@@ -107,4 +107,4 @@ TEST(TextKeys, ColumnsOfAllShapesHoldTheirTexts) {
 }
 
 }  // namespace
-}  // namespace juniper::store
+}  // namespace juniper::store::text_keys_test

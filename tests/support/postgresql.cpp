@@ -59,11 +59,11 @@ void Postgresql::load(const Dataset& dataset) {
     for (const language::Column& column : table.columns) {
       static constexpr std::array types{"boolean", "numeric", "numeric",   "double precision",
                                         "text",    "date",    "timestamp", "time"};
-      columns += fmt::format("{}{} {}", columns.empty() ? "" : ", ", sql_engine::quoted(column.name),
+      columns += fmt::format("{}{} {}", columns.empty() ? "" : ", ", sql_engine::quoted_name(column.name),
                              types[static_cast<std::size_t>(column.type.kind)]);
     }
-    script += fmt::format("CREATE TABLE {} ({});\nCOPY {} FROM STDIN (FORMAT csv);\n", sql_engine::quoted(table.name),
-                          columns, sql_engine::quoted(table.name));
+    script += fmt::format("CREATE TABLE {} ({});\nCOPY {} FROM STDIN (FORMAT csv);\n",
+                          sql_engine::quoted_name(table.name), columns, sql_engine::quoted_name(table.name));
     const store::StoredTable& stored = dataset.store().tables[t];
     for (std::uint64_t row = 0; row < stored.rows; ++row) {
       for (std::size_t c = 0; c < table.columns.size(); ++c) {

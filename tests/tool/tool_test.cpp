@@ -8,7 +8,7 @@
 #include "juniper/demo.h"
 #include "support/support.h"
 
-namespace juniper {
+namespace juniper::tool_test {
 namespace {
 
 using test::run_tool;
@@ -286,4 +286,4 @@ TEST_F(ToolTest, TheDemoWalksThroughEveryStep) {
 }
 
 }  // namespace
-}  // namespace juniper
+}  // namespace juniper::tool_test
