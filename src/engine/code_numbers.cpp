@@ -193,15 +193,18 @@ class CodeQuantile final : public Accumulator {
   }
 
   void add_codes(const Added& added, const std::uint32_t* codes) override {
-    for (std::size_t i = 0; i < added.count; ++i) {
-      const std::uint32_t code = codes[added.row(i)];
-      if (code >= width_) continue;  // null
-      if (is_listed_) {
-        lists_[added.group(i)].push_back(code);
-      } else {
-        ++counts_[added.group(i) * width_ + code];
+    const auto has_value = [&](std::size_t i) { return codes[added.row(i)] < width_; };
+    if (is_listed_) {
+      for (std::size_t i = 0; i < added.count; ++i) {
+        if (has_value(i)) lists_[added.group(i)].push_back(codes[added.row(i)]);
       }
+      return;
     }
+    std::uint32_t* const counts = counts_.data();
+    const auto place = [&](std::size_t i) { return counts + added.group(i) * width_ + codes[added.row(i)]; };
+    base::for_each_ahead(added.count, place, [&](std::size_t i) {
+      if (has_value(i)) ++*place(i);
+    });
   }
 
   void poison(GroupIndex group) override { poisoned_[group] = 1; }
@@ -302,7 +305,7 @@ class CodeQuantile final : public Accumulator {
   double fraction_;
   std::size_t width_;  // codes other than that of null
   bool is_listed_ = false;
-  std::vector<std::uint32_t> counts_;
+  base::GrowingVector<std::uint32_t> counts_;
   std::vector<std::vector<std::uint32_t>> lists_;
   std::vector<std::uint8_t> poisoned_;  // of each group
 };
