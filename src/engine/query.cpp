@@ -85,11 +85,6 @@ class QueryRun {
   }
 
  private:
-  [[noreturn]] void fail(Span span, std::string code, std::string message, std::string suggestion) const {
-    throw Failed{
-        {model_.sources.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion))}};
-  }
-
   // --- one pass over each table -------------------------------------------------------------------------------------
 
   // Aggregates in the query's own slice over nothing but a table's columns: those of one table share one scan with each
@@ -216,8 +211,9 @@ class QueryRun {
     step.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     rows_scanned_ += source_.rows(made.table);
     if (scanned.filter_overflow) {
-      fail(query_.span, "JR-701", "a condition of `where` computes a number that does not fit 128 bits",
-           "narrow the rows first, or use reals");
+      throw Failed{{model_.sources.diagnostic(Severity::error, "JR-701", query_.span,
+                                              "a condition of `where` computes a number that does not fit 128 bits",
+                                              "narrow the rows first, or use reals")}};
     }
     for (std::size_t l = 0; l < levels.size(); ++l) made.levels[l].groups = std::move(scanned.groupings[l]);
   }
