@@ -257,6 +257,11 @@ TEST(Query, ManyColumnsMayBeTooWideToGroupBy) {
                                {{"t.csv", csv}});
   const Dataset dataset = model.open();
   EXPECT_NE(test::answer(dataset, "by " + by + " show c").find("JR-703"), std::string::npos);
+  Question by_rows{"by " + by + " show c"};
+  by_rows.plan = Plan::naive;
+  const auto refused = ask(dataset, by_rows);
+  ASSERT_FALSE(refused);
+  EXPECT_EQ(test::codes(refused.error()), "JR-703");
   // Two columns fill the whole key; a third that is always null needs no place in it.
   EXPECT_EQ(test::answer(dataset, "by t.r0, t.r1, t.none show c limit 1"), "0.5|0.25|null|1");
   EXPECT_EQ(test::answer(dataset, "by t.r0, t.r1 show c limit 2"), "0.5|0.25|1\n1.5|7.25|1");
