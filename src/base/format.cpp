@@ -66,20 +66,37 @@ std::string pattern_problem(std::string_view pattern, Type type) {
   return fmt::format("{} has no pattern: numbers, dates and times have", to_string(type));
 }
 
-std::string format_value(const Value& value, Type type, std::string_view pattern) {
+struct ValueFormat::Pattern {
+  std::unique_ptr<icu::DecimalFormat> number;
+  std::unique_ptr<icu::SimpleDateFormat> date;
+};
+
+ValueFormat::ValueFormat(Type type, std::string_view pattern) : type_(type) {
+  if (pattern.empty()) return;
+  UErrorCode status = U_ZERO_ERROR;
+  Pattern read;
+  if (type.is_number()) read.number = number_format(pattern, status);
+  if (is_moment(type)) read.date = date_format(pattern, status);
+  if (U_SUCCESS(status) && (read.number || read.date)) pattern_ = std::make_unique<const Pattern>(std::move(read));
+}
+ValueFormat::~ValueFormat() = default;
+ValueFormat::ValueFormat(ValueFormat&&) noexcept = default;
+ValueFormat& ValueFormat::operator=(ValueFormat&&) noexcept = default;
+
+std::string ValueFormat::text(const Value& value) const {
   if (value.is_null()) return "";
-  if (pattern.empty()) return type.kind == TypeKind::real ? fmt::format("{:.6g}", value.real()) : to_text(value, type);
+  if (!pattern_) return type_.kind == TypeKind::real ? fmt::format("{:.6g}", value.real()) : to_text(value, type_);
   UErrorCode status = U_ZERO_ERROR;
   icu::UnicodeString out;
-  if (type.kind == TypeKind::real) {
-    number_format(pattern, status)->format(value.real(), out);
-  } else if (type.is_exact_number()) {
-    const std::string digits = to_text(value, type);
-    number_format(pattern, status)->format(icu::StringPiece(digits), out, nullptr, status);
-  } else if (is_moment(type)) {
-    date_format(pattern, status)->format(UDate(milliseconds_of(value, type)), out);
+  if (pattern_->date) {
+    pattern_->date->format(UDate(milliseconds_of(value, type_)), out);
+  } else if (type_.kind == TypeKind::real) {
+    pattern_->number->format(value.real(), out);
+  } else {
+    const std::string digits = to_text(value, type_);
+    pattern_->number->format(icu::StringPiece(digits), out, nullptr, status);
   }
-  return U_SUCCESS(status) && !out.isEmpty() ? utf8(out) : to_text(value, type);
+  return U_SUCCESS(status) && !out.isEmpty() ? utf8(out) : to_text(value, type_);
 }
 
 std::string grouped(std::uint64_t number) {

@@ -26,17 +26,16 @@ double to_real(int128 units, int scale) {
 }
 
 std::string exact_text(int128 units, int scale) {
-  const bool negative = units < 0;
-  auto rest = negative ? -static_cast<uint128>(units) : static_cast<uint128>(units);
-  std::string digits;
-  while (rest != 0 || static_cast<int>(digits.size()) <= scale) {
-    digits.push_back(static_cast<char>('0' + static_cast<int>(rest % 10)));
-    rest /= 10;
-    if (static_cast<int>(digits.size()) == scale && scale > 0) digits.push_back('.');
+  const auto magnitude = units < 0 ? -static_cast<uint128>(units) : static_cast<uint128>(units);
+  const auto narrow = static_cast<std::uint64_t>(magnitude);
+  std::string text = narrow == magnitude ? fmt::format_int(narrow).str() : fmt::to_string(magnitude);
+  if (scale > 0) {
+    const auto decimals = static_cast<std::size_t>(scale);
+    if (text.size() <= decimals) text.insert(0, decimals + 1 - text.size(), '0');
+    text.insert(text.size() - decimals, 1, '.');
   }
-  if (digits.back() == '.') digits.push_back('0');
-  if (negative) digits.push_back('-');
-  return {digits.rbegin(), digits.rend()};
+  if (units < 0) text.insert(0, 1, '-');
+  return text;
 }
 
 std::optional<int128> parse_exact(std::string_view text, int scale) {

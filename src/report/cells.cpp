@@ -4,9 +4,6 @@
 
 #include <array>
 #include <cmath>
-
-#include "base/format.h"
-
 namespace juniper::report_cells {
 
 TableColumn left(std::string name, std::string heading, Audience audience) {
@@ -61,9 +58,11 @@ Cell number(double value, int digits) {
   return {Cell::Kind::number, fmt::format("{:.{}f}", value, digits), fmt::format("{}", value)};
 }
 
-Cell value(const Value& value, Type type, std::string_view format) {
+Cell value(const Value& value, const base::ValueFormat& format) {
   if (value.is_null()) return {};
-  Cell cell{Cell::Kind::text, base::format_value(value, type, format), to_text(value, type)};
+  const Type type = format.type();
+  Cell cell{Cell::Kind::text, format.text(value), {}};
+  cell.exact = format.is_exact() ? cell.shown : to_text(value, type);
   if (type.is_number()) cell.kind = Cell::Kind::number;
   if (type.kind == TypeKind::boolean) cell.kind = Cell::Kind::boolean;
   return cell;

@@ -2,7 +2,9 @@
 #pragma once
 
 #include <string>
+#include <vector>
 
+#include "base/format.h"
 #include "juniper/report.h"
 
 namespace juniper::report_cells {
@@ -23,8 +25,16 @@ Cell boolean(bool value);
 Cell share(std::uint64_t part, std::uint64_t whole);
 // A plain number with `digits` digits after the point.
 Cell number(double value, int digits);
-// A value of the model by its format.
-Cell value(const Value& value, Type type, std::string_view format);
+// A value of the model by its format; make that once for all values of a column.
+Cell value(const Value& value, const base::ValueFormat& format);
+// The format of each column.
+template <class Columns>
+std::vector<base::ValueFormat> formats_of(const Columns& columns) {
+  std::vector<base::ValueFormat> formats;
+  formats.reserve(columns.size());
+  for (const auto& column : columns) formats.emplace_back(column.type, column.format);
+  return formats;
+}
 // A bar of up to `width` characters, for people alone.
 Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width = 12);
 

@@ -72,14 +72,14 @@ void add_narrowing(const Narrowing& narrowing, const std::string& prefix, Report
       const std::string name = c < keys ? column.name : (c == keys ? "base" : "other");
       rows.columns.push_back({name, column.name, column.type.is_number(), Audience::all});
     }
+    const auto formats = cell::formats_of(narrowing.row_columns);
     for (const DifferenceRow& row : narrowing.rows) {
       std::vector<Value> cells = row.cells;
       cells.push_back(row.base);
       cells.push_back(row.other);
       TableRow line;
       for (std::size_t c = 0; c < cells.size(); ++c) {
-        const ResultColumn& column = narrowing.row_columns[c];
-        line.cells.push_back(cell::value(cells[c], column.type, column.format));
+        line.cells.push_back(cell::value(cells[c], formats[c]));
         if (cells[c].is_null()) line.cells.back().shown = "null";
       }
       rows.rows.push_back(std::move(line));

@@ -32,29 +32,39 @@ std::string draw(const Table& table, Color color) {
     if (seen(table.columns[i], Audience::people)) shown.push_back(i);
   }
   struct Line {
-    std::vector<std::string> cells;
     std::string_view style;
+    std::vector<std::string> cells;
+    std::vector<std::size_t> widths;
   };
-  std::vector<Line> lines(1, Line{{}, "\033[2m"});
-  for (const std::size_t i : shown) lines[0].cells.push_back(one_line(table.columns[i].heading));
+  std::vector<std::size_t> widest(shown.size(), 0);
+  std::vector<Line> lines;
+  lines.reserve(table.rows.size() + 1);
+  const auto add = [&](std::string_view style, const auto& text_of) {
+    Line& line = lines.emplace_back(Line{style, {}, {}});
+    line.cells.reserve(shown.size());
+    line.widths.reserve(shown.size());
+    for (std::size_t c = 0; c < shown.size(); ++c) {
+      line.widths.push_back(width_of(line.cells.emplace_back(one_line(text_of(shown[c])))));
+      widest[c] = std::max(widest[c], line.widths[c]);
+    }
+  };
+  add("\033[2m", [&](std::size_t i) -> const std::string& { return table.columns[i].heading; });
   for (const TableRow& row : table.rows) {
     if (row.audience == Audience::programs) continue;
-    Line& line = lines.emplace_back(Line{{}, row.strong ? "\033[1m" : ""});
-    for (const std::size_t i : shown) line.cells.push_back(one_line(row.cells[i].shown));
-  }
-  std::vector<std::size_t> widths(shown.size(), 0);
-  for (const Line& line : lines) {
-    for (std::size_t c = 0; c < shown.size(); ++c) widths[c] = std::max(widths[c], width_of(line.cells[c]));
+    add(row.strong ? "\033[1m" : "", [&](std::size_t i) -> const std::string& { return row.cells[i].shown; });
   }
   std::string out;
   for (const Line& line : lines) {
-    std::string text;
+    const bool styled = color == Color::on && !line.style.empty();
+    if (styled) out += line.style;
+    const std::size_t begin = out.size();
     for (std::size_t c = 0; c < shown.size(); ++c) {
-      const std::string gap(widths[c] - width_of(line.cells[c]), ' ');
-      text += (c == 0 ? "" : "  ") + (table.columns[shown[c]].right ? gap + line.cells[c] : line.cells[c] + gap);
+      const std::size_t gap = widest[c] - line.widths[c];
+      const bool right = table.columns[shown[c]].right;
+      out.append((c == 0 ? 0 : 2) + (right ? gap : 0), ' ').append(line.cells[c]).append(right ? 0 : gap, ' ');
     }
-    text.resize(text.find_last_not_of(' ') + 1);
-    out += color == Color::on && !line.style.empty() ? fmt::format("{}{}\033[0m\n", line.style, text) : text + "\n";
+    while (out.size() > begin && out.back() == ' ') out.pop_back();
+    out += styled ? "\033[0m\n" : "\n";
   }
   return out;
 }
@@ -176,16 +186,16 @@ std::string json_text(const std::string& text) {
 }
 
 std::string json_table(const Table& table) {
+  std::vector<std::pair<std::size_t, std::string>> members;
+  for (std::size_t i = 0; i < table.columns.size(); ++i) {
+    if (!seen(table.columns[i], Audience::programs)) continue;
+    members.emplace_back(i, (members.empty() ? "" : ", ") + json_text(table.columns[i].name) + ": ");
+  }
   std::string out;
   for (const TableRow& row : table.rows) {
     if (row.audience == Audience::people) continue;
     out += out.empty() ? "\n    {" : ",\n    {";
-    bool first = true;
-    for (std::size_t i = 0; i < table.columns.size(); ++i) {
-      if (!seen(table.columns[i], Audience::programs)) continue;
-      out += fmt::format("{}{}: {}", first ? "" : ", ", json_text(table.columns[i].name), json_cell(row.cells[i]));
-      first = false;
-    }
+    for (const auto& [i, name] : members) out.append(name).append(json_cell(row.cells[i]));
     out += "}";
   }
   return "[" + out + (out.empty() ? "]" : "\n  ]");
@@ -236,7 +246,7 @@ std::string render_csv(const Report& report) {
     };
     line([&](std::size_t i) { return Cell{Cell::Kind::text, "", table->columns[i].name}; });
     for (const TableRow& row : table->rows) {
-      if (row.audience != Audience::people) line([&](std::size_t i) { return row.cells[i]; });
+      if (row.audience != Audience::people) line([&](std::size_t i) -> const Cell& { return row.cells[i]; });
     }
     return out;
   }

@@ -371,8 +371,8 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
           p.kind == "file" ? Cell{} : cell::number(p.bits(), 1),
           cell::text(p.encoding),
           c != nullptr ? cell::text(to_string(c->type)) : Cell{},
-          c != nullptr ? cell::value(c->min, c->type, "") : Cell{},
-          c != nullptr ? cell::value(c->max, c->type, "") : Cell{},
+          c != nullptr ? cell::value(c->min, base::ValueFormat(c->type)) : Cell{},
+          c != nullptr ? cell::value(c->max, base::ValueFormat(c->type)) : Cell{},
           used,
           c != nullptr && weighing.has_log ? cell::count(c->logged_queries) : Cell{}}});
   }
@@ -557,8 +557,9 @@ Report report(const LinkReport& links) {
       if (use.orphan_measures.empty()) continue;
       const auto found = std::find_if(use.orphan_measures.begin(), use.orphan_measures.end(),
                                       [&](const OrphanMeasure& m) { return m.measure == name; });
-      row.cells.push_back(found == use.orphan_measures.end() ? Cell()
-                                                             : cell::value(found->value, found->type, found->format));
+      row.cells.push_back(found == use.orphan_measures.end()
+                              ? Cell()
+                              : cell::value(found->value, base::ValueFormat(found->type, found->format)));
     }
     measures.rows.push_back(std::move(row));
   }
@@ -585,9 +586,8 @@ Report report(const LinkReport& links) {
              InCsv::no,
              {left("first", "first missing day"), left("last", "last"), right("days", "days")},
              {}};
-  const auto day = [](std::int64_t days) {
-    return cell::value(Value::of(static_cast<int128>(days)), {TypeKind::date, 0}, "");
-  };
+  const base::ValueFormat date({TypeKind::date, 0});
+  const auto day = [&](std::int64_t days) { return cell::value(Value::of(static_cast<int128>(days)), date); };
   for (const CalendarGap& gap : links.gaps)
     gaps.rows.push_back(
         {{day(gap.first), day(gap.last), cell::count(static_cast<std::uint64_t>(gap.last - gap.first + 1))}});
@@ -717,12 +717,16 @@ Report report(const QueryResult& result) {
   Table table{"rows", InCsv::yes, {left(level, level, Audience::programs)}, {}};
   for (const ResultColumn& column : result.columns)
     table.columns.push_back({column.name, column.name, column.type.is_number(), Audience::all});
+  const auto formats = cell::formats_of(result.columns);
+  table.rows.reserve(result.rows.size());
   for (const ResultRow& row : result.rows) {
-    TableRow drawn{{cell::text(result.levels[row.level])}, row.level != 0};
+    TableRow drawn{{}, row.level != 0};
+    drawn.cells.reserve(table.columns.size());
+    drawn.cells.push_back(cell::text(result.levels[row.level]));
     bool said_total = false;
     for (std::size_t i = 0; i < result.columns.size(); ++i) {
       const ResultColumn& column = result.columns[i];
-      Cell c = cell::value(row.cells[i], column.type, column.format);
+      Cell c = cell::value(row.cells[i], formats[i]);
       if (column.is_key && !result.kept[row.level][i]) {
         c.shown = said_total ? "" : "total";
         said_total = true;

@@ -11,8 +11,9 @@ namespace juniper {
 
 namespace {
 
-bool is_ascii(std::string_view text) {
-  return std::all_of(text.begin(), text.end(), [](char c) { return static_cast<unsigned char>(c) < 0x80; });
+// Most text is: it is shown as it stands, in as many columns as it has bytes.
+bool is_printable_ascii(std::string_view text) {
+  return std::all_of(text.begin(), text.end(), [](char c) { return c >= ' ' && c <= '~'; });
 }
 
 // Calls take(character, its bytes) for each; the character is negative where the bytes are not UTF-8.
@@ -42,6 +43,7 @@ std::size_t width_of(UChar32 c) {
 }  // namespace
 
 std::string one_line(std::string_view text) {
+  if (is_printable_ascii(text)) return std::string(text);
   std::string out;
   out.reserve(text.size());
   for_each_character(text, [&](UChar32 c, std::string_view bytes) {
@@ -58,7 +60,7 @@ std::string one_line(std::string_view text) {
 }
 
 std::size_t width_of(std::string_view text) {
-  if (is_ascii(text)) return text.size();
+  if (is_printable_ascii(text)) return text.size();
   std::size_t width = 0;
   for_each_character(text, [&](UChar32 c, std::string_view) { width += width_of(c); });
   return width;

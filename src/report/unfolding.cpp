@@ -25,7 +25,7 @@ Table tree(const Unfolding& unfolding) {
     const bool aggregate = part.kind == "aggregate";
     Cell text = cell::code(part.text, 64);
     text.shown = std::string(2 * std::size_t{part.depth}, ' ') + text.shown;
-    Cell value = cell::value(part.value, part.type, part.format);
+    Cell value = cell::value(part.value, base::ValueFormat(part.type, part.format));
     if (part.value.is_null()) value.shown = "null";
     table.rows.push_back({{cell::count(i), cell::text(part.kind), text, value,
                            part.seen ? cell::count(*part.seen) : Cell{}, aggregate ? cell::count(part.kept) : Cell{},
@@ -66,10 +66,11 @@ Table rows(const std::string& name, const UnfoldedPart& part) {
     table.columns.push_back({column.name, cell::code(column.name, 40).shown, number, Audience::all});
   }
   table.columns.push_back(left("skipped", ""));
+  const auto formats = cell::formats_of(part.columns);
   for (const UnfoldedRow& row : part.rows) {
     TableRow made;
     for (std::size_t c = 0; c < row.cells.size(); ++c) {
-      made.cells.push_back(cell::value(row.cells[c], part.columns[c].type, part.columns[c].format));
+      made.cells.push_back(cell::value(row.cells[c], formats[c]));
       if (row.cells[c].is_null()) made.cells.back().shown = "null";
     }
     made.cells.push_back({Cell::Kind::boolean, row.skipped ? "skipped: null" : "", row.skipped ? "true" : "false"});

@@ -106,17 +106,36 @@ TEST(Value, NullComesAfterEverything) {
 }
 
 TEST(Format, FollowsThePattern) {
-  EXPECT_EQ(base::format_value(Value::of(int128{1234567}), decimal(2), "#,##0.00"), "12,345.67");
-  EXPECT_EQ(base::format_value(Value::of(int128{12345}), decimal(3), "0.00"), "12.35");
-  EXPECT_EQ(base::format_value(Value::of(int128{-12345}), decimal(3), "0.00"), "-12.35");
-  EXPECT_EQ(base::format_value(Value::of(0.125), real, "0.0%"), "12.5%");
-  EXPECT_EQ(base::format_value(Value::of(1.0 / 3), real, ""), "0.333333");
-  EXPECT_EQ(base::format_value(*parse_value("2025-03-09", {TypeKind::date, 0}), {TypeKind::date, 0}, "d MMM yyyy"),
-            "9 Mar 2025");
-  EXPECT_EQ(base::format_value(*parse_value("2025-03-09 17:05:00", {TypeKind::datetime, 0}), {TypeKind::datetime, 0},
-                               "HH:mm"),
-            "17:05");
-  EXPECT_EQ(base::format_value(Value(), real, "0.00"), "");
+  const auto written = [](const Value& value, Type type, std::string_view pattern) {
+    return base::ValueFormat(type, pattern).text(value);
+  };
+  EXPECT_EQ(written(Value::of(int128{1234567}), decimal(2), "#,##0.00"), "12,345.67");
+  EXPECT_EQ(written(Value::of(int128{12345}), decimal(3), "0.00"), "12.35");
+  EXPECT_EQ(written(Value::of(int128{-12345}), decimal(3), "0.00"), "-12.35");
+  EXPECT_EQ(written(Value::of(0.125), real, "0.0%"), "12.5%");
+  EXPECT_EQ(written(Value::of(1.0 / 3), real, ""), "0.333333");
+  EXPECT_EQ(written(*parse_value("2025-03-09", {TypeKind::date, 0}), {TypeKind::date, 0}, "d MMM yyyy"), "9 Mar 2025");
+  const Type moment{TypeKind::datetime, 0};
+  EXPECT_EQ(written(*parse_value("2025-03-09 17:05:00", moment), moment, "HH:mm"), "17:05");
+  EXPECT_EQ(written(Value(), real, "0.00"), "");
+}
+
+TEST(Format, OneServesManyValues) {
+  const base::ValueFormat money(decimal(2), "#,##0.00");
+  const base::ValueFormat day({TypeKind::date, 0}, "d MMM yyyy");
+  for (int turn = 0; turn < 2; ++turn) {
+    EXPECT_EQ(money.text(Value::of(int128{-1})), "-0.01");
+    EXPECT_EQ(money.text(Value::of(int128{123456789})), "1,234,567.89");
+    EXPECT_EQ(money.text(Value()), "");
+    EXPECT_EQ(day.text(Value::of(int128{0})), "1 Jan 1970");
+    EXPECT_EQ(day.text(Value::of(int128{-1})), "31 Dec 1969");
+  }
+}
+
+TEST(Format, ItIsKnownWhetherTheTextIsExact) {
+  EXPECT_TRUE(base::ValueFormat(decimal(2)).is_exact());
+  EXPECT_FALSE(base::ValueFormat(decimal(2), "0").is_exact());
+  EXPECT_FALSE(base::ValueFormat(real).is_exact());
 }
 
 TEST(Format, ABadPatternIsTold) {
