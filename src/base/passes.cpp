@@ -2,6 +2,7 @@
 
 #include <algorithm>
 #include <array>
+#include <bit>
 
 #include "base/bits.h"
 #include "base/instructions.h"
@@ -268,6 +269,12 @@ std::uint32_t highest_here(const std::uint32_t* numbers, std::size_t count) {
   return highest;
 }
 
+std::size_t count_ones_here(const std::uint64_t* words, std::size_t count) {
+  std::size_t ones = 0;
+  for (std::size_t i = 0; i < count; ++i) ones += static_cast<std::size_t>(std::popcount(words[i]));
+  return ones;
+}
+
 }  // namespace HWY_NAMESPACE
 }  // namespace juniper::base
 HWY_AFTER_NAMESPACE();
@@ -288,6 +295,7 @@ JUNIPER_WIDEST(widest_look_up, look_up_here);
 JUNIPER_WIDEST(widest_add_looked_up, add_looked_up_here);
 JUNIPER_WIDEST(widest_sum, sum_here);
 JUNIPER_WIDEST(widest_highest, highest_here);
+JUNIPER_WIDEST(widest_count_ones, count_ones_here);
 
 Spread<std::uint64_t> spread_of(std::span<const std::uint64_t> numbers) {
   Spread<std::uint64_t> spread;
@@ -355,6 +363,10 @@ std::uint64_t sum_of(std::span<const std::uint32_t> numbers) {
 
 std::uint32_t highest_of(std::span<const std::uint32_t> numbers) {
   return widest_highest(numbers.data(), numbers.size());
+}
+
+std::size_t count_ones(std::span<const std::uint64_t> words) {
+  return widest_count_ones(words.data(), words.size());
 }
 
 }  // namespace juniper::base

@@ -54,4 +54,7 @@ std::uint64_t sum_of(std::span<const std::uint32_t> numbers);
 // The highest number; 0 of none.
 std::uint32_t highest_of(std::span<const std::uint32_t> numbers);
 
+// How many bits of all words are set.
+std::size_t count_ones(std::span<const std::uint64_t> words);
+
 }  // namespace juniper::base

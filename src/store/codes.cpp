@@ -16,6 +16,7 @@
 namespace juniper::store {
 
 using base::bits_for;
+using base::count_ones;
 using base::unpack;
 using base::unpack_one;
 using base::words_for;
@@ -218,10 +219,8 @@ void Codes::check_bytes(std::size_t block) const {
     must(e.count != 0 && ends[e.count - 1] == rows && std::is_sorted(ends, ends + e.count));
   }
   if (e.encoding == Encoding::frequent) {
-    std::size_t others = 0;
-    for (std::size_t w = 0; w < words_for(rows, 1); ++w)
-      others += static_cast<std::size_t>(std::popcount(payload(e)[w]));
-    must(others == e.count && (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
+    must(count_ones({payload(e), words_for(rows, 1)}) == e.count &&
+         (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
   }
   const Bounds within = bounds(e);
   must(within.low <= largest_);
@@ -282,8 +281,7 @@ std::uint64_t Codes::code_in(std::size_t block, std::size_t index) const {
     case Encoding::frequent: {
       if ((words[index / 64] >> index % 64 & 1) == 0) return e.extra;
       const std::uint64_t before = words[index / 64] & ((std::uint64_t{1} << index % 64) - 1);
-      auto others = static_cast<std::size_t>(std::popcount(before));
-      for (std::size_t w = 0; w < index / 64; ++w) others += static_cast<std::size_t>(std::popcount(words[w]));
+      const std::size_t others = count_ones({words, index / 64}) + static_cast<std::size_t>(std::popcount(before));
       return e.base + unpack_one(words + words_for(rows_in_block(block), 1), others, e.bits);
     }
   }

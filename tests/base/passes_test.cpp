@@ -167,6 +167,21 @@ TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
   });
 }
 
+TEST_F(Passes, SetBitsAreCounted) {
+  at_every_level([&] {
+    for (std::size_t length = 0; length <= 40; ++length) {
+      for (const unsigned bits : {0U, 1U, 33U, 64U}) {
+        const auto given = numbers(length, bits);
+        std::size_t expected = 0;
+        for (std::uint64_t word : given) {
+          for (; word != 0; word >>= 1) expected += word & 1;
+        }
+        EXPECT_EQ(count_ones(given), expected) << length << " words of " << bits << " bits";
+      }
+    }
+  });
+}
+
 TEST_F(Passes, EntriesOfPackedTablesAreLookedUpAtEveryWidth) {
   at_every_level([&] {
     for (unsigned bits = 0; bits <= 32; ++bits) {
