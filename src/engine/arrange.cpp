@@ -3,8 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <cstring>
-#include <map>
 #include <numeric>
 
 namespace juniper::engine {
@@ -38,16 +38,29 @@ VectorPtr joined(const Vector& first, const std::vector<std::uint32_t>& first_ro
   return out;
 }
 
-// For each of the codes, the smallest value of `other` in the rows where `column` has it.
-std::map<std::uint64_t, Value> smallest_beside(const store::Column& column, const store::Column& other,
-                                               const std::vector<std::uint64_t>& codes) {
-  std::map<std::uint64_t, Value> smallest;
-  for (const std::uint64_t code : codes) smallest.emplace(code, Value());
-  for (std::uint64_t row = 0; row < column.rows; ++row) {
-    const auto at = smallest.find(column.codes.at(row));
-    if (at == smallest.end()) continue;
-    Value value = other.at(row);
-    if (at->second.is_null() || compare(value, at->second) < 0) at->second = std::move(value);
+// The order of two codes of a column by their values, nulls last.
+int compare_codes_of(const store::Column& column, std::uint64_t a, std::uint64_t b) {
+  if (column.layout == store::Layout::bits) return compare(column.value_of(a), column.value_of(b));
+  return a < b ? -1 : (b < a ? 1 : 0);
+}
+
+// For each of the ascending codes, the code of the smallest value of `other` in the rows where `column` has it.
+std::vector<std::uint64_t> smallest_beside(const store::Column& column, const store::Column& other,
+                                           const std::vector<std::uint64_t>& codes) {
+  boost::unordered_flat_map<std::uint64_t, std::size_t> places;
+  places.reserve(codes.size());
+  for (const std::uint64_t code : codes) places.emplace(code, places.size());
+  std::vector<std::uint64_t> smallest(codes.size(), other.null_code);
+  std::array<std::uint64_t, store::block_rows> block;
+  std::array<std::uint64_t, store::block_rows> beside;
+  for (std::size_t b = 0; b < column.codes.blocks(); ++b) {
+    column.codes.decode_block(b, block.data());
+    other.codes.decode_block(b, beside.data());
+    for (std::size_t i = 0; i < column.codes.rows_in_block(b); ++i) {
+      const auto at = places.find(block[i]);
+      if (at == places.end() || beside[i] == smallest[at->second]) continue;
+      if (compare_codes_of(other, beside[i], smallest[at->second]) < 0) smallest[at->second] = beside[i];
+    }
   }
   return smallest;
 }
@@ -92,16 +105,19 @@ std::optional<Arrangement::Places> Arrangement::places_of_codes(std::uint32_t k,
   for (std::size_t i = 0; i < codes.size(); ++i) codes[i] = detail.code(i, k);
   std::sort(codes.begin(), codes.end());
   codes.erase(std::unique(codes.begin(), codes.end()), codes.end());
-  std::map<std::uint64_t, Value> first;
-  if (sorted_by) first = smallest_beside(column, source_.column({id.table, *sorted_by}), codes);
-  std::stable_sort(codes.begin(), codes.end(), [&](std::uint64_t a, std::uint64_t b) {
-    if (sorted_by) {
-      if (const int order = compare(first[a], first[b]); order != 0) return order < 0;
+  std::vector<std::size_t> order(codes.size());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  const store::Column* const beside = sorted_by ? &source_.column({id.table, *sorted_by}) : nullptr;
+  const auto first = beside != nullptr ? smallest_beside(column, *beside, codes) : std::vector<std::uint64_t>();
+  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+    if (beside != nullptr) {
+      if (const int by = compare_codes_of(*beside, first[a], first[b]); by != 0) return by < 0;
     }
-    return compare(column.value_of(a), column.value_of(b)) < 0;
+    return compare_codes_of(column, codes[a], codes[b]) < 0;
   });
   Places places;
-  for (const std::uint64_t c : codes) places.emplace(c, places.size());
+  places.reserve(codes.size());
+  for (const std::size_t i : order) places.emplace(codes[i], places.size());
   return places;
 }
 

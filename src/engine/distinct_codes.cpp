@@ -109,7 +109,8 @@ class DistinctCodes final : public Accumulator {
   }
   std::int64_t counted(GroupIndex group) const {
     const std::uint64_t* const words = bits_.data() + group * words_;
-    return static_cast<std::int64_t>(base::count_ones({words, words_})) - static_cast<std::int64_t>(words[null_code_ / 64] >> null_code_ % 64 & 1);
+    return static_cast<std::int64_t>(base::count_ones({words, words_})) -
+           static_cast<std::int64_t>(words[null_code_ / 64] >> null_code_ % 64 & 1);
   }
   void insert_bits(GroupIndex group, std::size_t word_index, std::uint64_t word) {
     if (word_index == null_code_ / 64) word &= ~(std::uint64_t{1} << null_code_ % 64);

@@ -187,6 +187,10 @@ TEST(Exhaustive, EveryOneWithinEveryOther) {
   }
   fmt::print("{} expressions\n", expressions.size());
   EXPECT_GE(expressions.size(), 2000U);
+  if (test::is_sanitized) {
+    std::size_t at = 0;
+    std::erase_if(expressions, [&](const std::string&) { return at++ % 3 != 0; });
+  }
   expect_agreement(expressions);
 }
 
@@ -270,9 +274,11 @@ TEST(Exhaustive, EveryAggregateOverEverySetInEverySlice) {
   const test::SmallModel files(network, network_files);
   const Dataset dataset = files.open();
   std::size_t compared = 0;
+  std::size_t tried = 0;
   for (const std::string by : {"", "by bays.region", "by days.month, sessions.fast"}) {
     for (const std::string& modifier : modifiers) {
       for (const std::string& set : sets) {
+        if (test::is_sanitized && ++tried % 3 != 0) continue;
         // What has no meaning here is left out of the query, one by one; the rest is asked together.
         std::string shown;
         for (const std::string& aggregate : aggregates) {
@@ -292,7 +298,7 @@ TEST(Exhaustive, EveryAggregateOverEverySetInEverySlice) {
     }
   }
   fmt::print("{} aggregates\n", compared);
-  EXPECT_GE(compared, 6000U);
+  EXPECT_GE(compared, test::is_sanitized ? 2000U : 6000U);
 }
 
 }  // namespace

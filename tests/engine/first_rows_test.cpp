@@ -37,7 +37,8 @@ class FirstRows : public testing::Test {
     const auto whole = ask(dataset, {query + rest});
     ASSERT_TRUE(whole) << test::messages(whole.error());
     const auto is_total = [](const ResultRow& row) { return row.level != 0; };
-    for (const std::size_t limit : {10, 9'000, 50'000}) {
+    for (const std::size_t limit : {9'000, 10, 50'000}) {
+      if (test::is_sanitized && limit != 9'000) break;
       SCOPED_TRACE(fmt::format("{} limit {}{}", query, limit, rest));
       const auto first = ask(dataset, {fmt::format("{} limit {}{}", query, limit, rest)});
       ASSERT_TRUE(first) << test::messages(first.error());

@@ -232,15 +232,17 @@ TEST(Inline, EveryColumnOfTheDemo) {
   ASSERT_TRUE(write_demo(folder.path("d"), {2000, 3}));
   const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
   ASSERT_TRUE(dataset);
+  RefactorSettings settings;
+  if (test::is_sanitized) settings.most_probes = 20;
   int proved = 0;
   for (const char* column : {"unit_price", "energy_charge", "idle_charge", "gross", "price_paid"}) {
-    const auto r = refactor(*dataset, std::string("inline sessions.") + column);
+    const auto r = refactor(*dataset, std::string("inline sessions.") + column, settings);
     ASSERT_TRUE(r) << test::messages(r.error());
     EXPECT_TRUE(r->proved()) << column;
     proved += r->proved() ? 1 : 0;
   }
   EXPECT_EQ(proved, 5);
-  EXPECT_EQ(refactor(*dataset, "inline sessions.price_paid")->ledger.removed.size(), 5U);
+  EXPECT_EQ(refactor(*dataset, "inline sessions.price_paid", settings)->ledger.removed.size(), 5U);
   EXPECT_EQ(refactor(*dataset, "inline sessions.size_class").error()[0].code, "JR-803");
 }
 
