@@ -8,9 +8,11 @@
 #include <bit>
 #include <cmath>
 #include <functional>
+#include <span>
 
 #include "base/calendar.h"
 #include "base/exact.h"
+#include "engine/choices.h"
 
 namespace juniper::engine {
 
@@ -205,39 +207,6 @@ void in_list(const Inputs& in, Vector& out) {
   });
 }
 
-// One of two values, without a branch that nothing could foresee.
-template <class T>
-T either(bool first, const T& a, const T& b) {
-  if constexpr (std::is_same_v<T, double>) {
-    return std::bit_cast<double>(either(first, std::bit_cast<std::uint64_t>(a), std::bit_cast<std::uint64_t>(b)));
-  } else if constexpr (std::is_same_v<T, std::string_view>) {
-    return first ? a : b;
-  } else {
-    const T mask = static_cast<T>(-static_cast<T>(first));
-    return static_cast<T>((a & mask) | (b & ~mask));
-  }
-}
-
-// `and` and `or` differ in the value that decides alone.
-void combine(const Vector& a, const Vector& b, Vector& out, bool deciding) {
-  if (a.all_values && b.all_values) {
-    // Booleans are 0 and 1.
-    for (std::size_t i = 0; i < out.size(); ++i)
-      out.narrow[i] = deciding ? a.narrow[i] | b.narrow[i] : a.narrow[i] & b.narrow[i];
-    return;
-  }
-  const std::int64_t wanted = deciding ? 1 : 0;
-  for (std::size_t i = 0; i < out.size(); ++i) {
-    const auto decides = [&](const Vector& v) { return (v.state[i] == State::value) & (v.narrow[i] == wanted); };
-    const bool decided = decides(a) | decides(b);
-    const bool overflow = (a.state[i] == State::overflow) | (b.state[i] == State::overflow);
-    const auto larger = static_cast<std::uint8_t>(std::max(a.state[i], b.state[i]));
-    const std::uint8_t open = either(overflow, static_cast<std::uint8_t>(State::overflow), larger);
-    out.state[i] = static_cast<State>(either(decided, static_cast<std::uint8_t>(State::value), open));
-    out.narrow[i] = either(decided, wanted, 1 - wanted);
-  }
-}
-
 void take(const Vector& from, std::size_t row, Vector& out) {
   out.state[row] = from.state[row];
   with_type(out.repr, [&](auto zero) {
@@ -254,18 +223,19 @@ void own_texts(Vector& out) {
   }
 }
 
-// Where `choose(i)`, what another vector holds.
-template <class Choose>
-void replace_where(const Vector& from, Vector& out, const Choose& choose) {
+// At the marked rows, what another vector holds.
+void replace_at(std::span<const std::uint8_t> marks, const Vector& from, Vector& out) {
   with_type(out.repr, [&](auto zero) {
     using T = decltype(zero);
     const T* const values = from.of<T>().data();
     T* const to = out.of<T>().data();
-    for (std::size_t i = 0; i < out.size(); ++i) to[i] = either(choose(i), values[i], to[i]);
+    if constexpr (std::is_same_v<T, std::int64_t> || std::is_same_v<T, double>) {
+      choose(marks, values, to);
+    } else {
+      for (std::size_t i = 0; i < marks.size(); ++i) to[i] = marks[i] != 0 ? values[i] : to[i];
+    }
   });
-  const auto* const states = reinterpret_cast<const std::uint8_t*>(from.state.data());
-  auto* const to = reinterpret_cast<std::uint8_t*>(out.state.data());
-  for (std::size_t i = 0; i < out.size(); ++i) to[i] = either(choose(i), states[i], to[i]);
+  choose(marks, from.state.data(), out.state.data());
 }
 
 void copy_all(const Vector& from, Vector& out) {
@@ -279,14 +249,12 @@ void copy_all(const Vector& from, Vector& out) {
 // The first condition that holds decides, so that the last ones are looked at first.
 void cases(const Inputs& in, Vector& out) {
   copy_all(*in.back(), out);
+  std::vector<std::uint8_t> holds(out.size());
   for (std::size_t branch = in.size() - 1; branch >= 2; branch -= 2) {
     const Vector& condition = *in[branch - 2];
-    const std::int64_t* const holds = condition.narrow.data();
-    if (condition.all_values) {
-      replace_where(*in[branch - 1], out, [=](std::size_t i) { return holds[i] != 0; });
-      continue;
-    }
-    replace_where(*in[branch - 1], out, [&](std::size_t i) { return condition.is_true(i); });
+    mark_true(condition, holds);
+    replace_at(holds, *in[branch - 1], out);
+    if (condition.all_values) continue;
     for (std::size_t i = 0; i < out.size(); ++i)
       out.state[i] = condition.state[i] == State::overflow ? State::overflow : out.state[i];
   }
@@ -296,9 +264,11 @@ void cases(const Inputs& in, Vector& out) {
 // The first that is not null, so that the last ones are looked at first.
 void coalesce(const Inputs& in, Vector& out) {
   copy_all(*in.back(), out);
+  std::vector<std::uint8_t> holds(out.size());
   for (std::size_t i = in.size() - 1; i-- > 0;) {
-    const State* const states = in[i]->state.data();
-    replace_where(*in[i], out, [=](std::size_t row) { return states[row] != State::null; });
+    const std::vector<State>& states = in[i]->state;
+    for (std::size_t row = 0; row < holds.size(); ++row) holds[row] = states[row] != State::null ? 255 : 0;
+    replace_at(holds, *in[i], out);
   }
   own_texts(out);
 }
@@ -761,9 +731,9 @@ void apply(const Node& node, const Inputs& in, const Setting& setting, Vector& o
             return State::value;
           });
     case Op::and_:
-      return combine(*in[0], *in[1], out, false);
+      return combine(*in[0], *in[1], false, out);
     case Op::or_:
-      return combine(*in[0], *in[1], out, true);
+      return combine(*in[0], *in[1], true, out);
     case Op::not_:
       return map<std::int64_t, std::int64_t>(*in[0], out, [](std::int64_t x, std::int64_t& r) {
         r = x == 0 ? 1 : 0;

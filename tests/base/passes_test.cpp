@@ -2,7 +2,6 @@
 #include "base/passes.h"
 
 #include <gtest/gtest.h>
-#include <hwy/targets.h>
 
 #include <algorithm>
 #include <numeric>
@@ -12,25 +11,13 @@
 #include "base/instructions.h"
 #include "base/packed_table.h"
 #include "base/sort.h"
+#include "support/every_level.h"
 
 namespace juniper::base::passes_test {
 namespace {
 
 class Passes : public testing::Test {
  protected:
-  // Calls `check` with each set of instructions in turn.
-  template <class Check>
-  static void at_every_level(const Check& check) {
-    const std::int64_t here = instructions_here();
-    for (std::int64_t left = here & HWY_TARGETS; left != 0; left &= left - 1) {
-      const std::int64_t set = left & -left;
-      SCOPED_TRACE(hwy::TargetName(set));
-      chosen_instructions().Update(set);
-      check();
-    }
-    chosen_instructions().Update(here);
-  }
-
   // Numbers of up to so many bits.
   std::vector<std::uint64_t> numbers(std::size_t count, unsigned bits) {
     std::vector<std::uint64_t> made(count);
@@ -74,7 +61,7 @@ TEST(Instructions, AreThoseThatHighwayFinds) {
 }
 
 TEST_F(Passes, SpreadAndCountEqualPlainLoops) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (const std::size_t length : lengths_) {
       for (const unsigned bits : {0U, 1U, 3U, 40U, 64U}) {
         SCOPED_TRACE(testing::Message() << length << " numbers of " << bits << " bits");
@@ -89,7 +76,7 @@ TEST_F(Passes, SpreadAndCountEqualPlainLoops) {
 }
 
 TEST_F(Passes, NarrowNumbersBecomeWideAgain) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (const std::size_t length : lengths_) {
       for (const unsigned width : {1U, 2U, 4U, 8U}) {
         const std::uint64_t base = 123'456'789;
@@ -108,7 +95,7 @@ TEST_F(Passes, NarrowNumbersBecomeWideAgain) {
 }
 
 TEST_F(Passes, PackedNumbersUnpackAtEveryWidth) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (const std::size_t length : lengths_) {
       for (unsigned bits = 0; bits <= 64; ++bits) {
         const std::uint64_t base = 77;
@@ -126,7 +113,7 @@ TEST_F(Passes, PackedNumbersUnpackAtEveryWidth) {
 }
 
 TEST_F(Passes, PackedNumbersUnpackTo32BitsAtEveryWidth) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (const std::size_t length : lengths_) {
       for (unsigned bits = 0; bits <= 32; ++bits) {
         const std::vector<std::uint64_t> values = numbers(length, bits);
@@ -144,7 +131,7 @@ TEST_F(Passes, PackedNumbersUnpackTo32BitsAtEveryWidth) {
 }
 
 TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (const std::size_t length : lengths_) {
       std::vector<std::uint32_t> given;
       for (const std::uint64_t number : numbers(length, 6)) given.push_back(static_cast<std::uint32_t>(number));
@@ -168,7 +155,7 @@ TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
 }
 
 TEST_F(Passes, SetBitsAreCounted) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (std::size_t length = 0; length <= 40; ++length) {
       for (const unsigned bits : {0U, 1U, 33U, 64U}) {
         const auto given = numbers(length, bits);
@@ -183,7 +170,7 @@ TEST_F(Passes, SetBitsAreCounted) {
 }
 
 TEST_F(Passes, EntriesOfPackedTablesAreLookedUpAtEveryWidth) {
-  at_every_level([&] {
+  test::at_every_level([&] {
     for (unsigned bits = 0; bits <= 32; ++bits) {
       constexpr std::size_t size = 1000;
       std::vector<std::uint32_t> entries;
