@@ -54,6 +54,20 @@ void map(const Vector& a, const Vector& b, Vector& out, const F& f) {
   }
 }
 
+// The same for numbers of 64 bits whose results are known to fit: computed in all rows, as numbers without a sign,
+// whose sums and products wrap around beside what is no value.
+template <class F>
+void map_narrow(const Vector& a, const Vector& b, Vector& out, const F& f) {
+  const std::int64_t* const left = a.narrow.data();
+  const std::int64_t* const right = b.narrow.data();
+  std::int64_t* const to = out.narrow.data();
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    to[i] = static_cast<std::int64_t>(f(static_cast<std::uint64_t>(left[i]), static_cast<std::uint64_t>(right[i])));
+  }
+  if (a.all_values && b.all_values) return;
+  for (std::size_t i = 0; i < out.size(); ++i) out.state[i] = std::max(a.state[i], b.state[i]);
+}
+
 // True if all numbers are whole ones that doubles hold exactly, so that one division rounds once.
 bool fits_doubles(const Vector& a) {
   constexpr std::uint64_t limit = std::uint64_t{1} << 53;
@@ -73,17 +87,17 @@ State finite(double& value) {
 
 // Exact results in the representation of the plan: proved to fit, or checked.
 struct Add {
-  static void narrow(std::int64_t a, std::int64_t b, std::int64_t& r) { r = a + b; }
+  static std::uint64_t narrow(std::uint64_t a, std::uint64_t b) { return a + b; }
   static bool wide(int128 a, int128 b, int128& r) { return !__builtin_add_overflow(a, b, &r); }
   static double real(double a, double b) { return a + b; }
 };
 struct Subtract {
-  static void narrow(std::int64_t a, std::int64_t b, std::int64_t& r) { r = a - b; }
+  static std::uint64_t narrow(std::uint64_t a, std::uint64_t b) { return a - b; }
   static bool wide(int128 a, int128 b, int128& r) { return !__builtin_sub_overflow(a, b, &r); }
   static double real(double a, double b) { return a - b; }
 };
 struct Multiply {
-  static void narrow(std::int64_t a, std::int64_t b, std::int64_t& r) { r = a * b; }
+  static std::uint64_t narrow(std::uint64_t a, std::uint64_t b) { return a * b; }
   static bool wide(int128 a, int128 b, int128& r) { return !__builtin_mul_overflow(a, b, &r); }
   static double real(double a, double b) { return a * b; }
 };
@@ -92,10 +106,7 @@ template <class Operation>
 void arithmetic(const Vector& a, const Vector& b, Vector& out) {
   switch (out.repr) {
     case Repr::narrow:
-      map<std::int64_t, std::int64_t, std::int64_t>(a, b, out, [](auto x, auto y, auto& r) {
-        Operation::narrow(x, y, r);
-        return State::value;
-      });
+      map_narrow(a, b, out, [](std::uint64_t x, std::uint64_t y) { return Operation::narrow(x, y); });
       break;
     case Repr::wide:
       map<int128, int128, int128>(a, b, out, [](auto x, auto y, auto& r) { return valid(Operation::wide(x, y, r)); });
@@ -423,10 +434,11 @@ void round_exact(const Node& node, const Vector& a, Vector& out) {
   const auto run = [&](const auto& divide) {
     if constexpr (std::is_same_v<T, std::int64_t>) {
       const auto by_known = [&](auto known) {
-        map<T, T>(a, out, [&divide](T x, T& r) {
-          r = divide(x, T{decltype(known)::value});
-          return State::value;
-        });
+        // Beside what is no value, too: there is nothing that a division by a known number can't take.
+        const T* const from = a.narrow.data();
+        T* const to = out.narrow.data();
+        for (std::size_t i = 0; i < out.size(); ++i) to[i] = divide(from[i], T{decltype(known)::value});
+        out.state = a.state;
       };
       if (back == 1 && with_known_power(step, by_known)) return;
     }
