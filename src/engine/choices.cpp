@@ -1,6 +1,5 @@
 #include "engine/choices.h"
 
-#include <algorithm>
 #include <vector>
 
 #include "base/instructions.h"

@@ -5,7 +5,6 @@
 #include <utf8.h>
 
 #include <algorithm>
-#include <bit>
 #include <cmath>
 #include <functional>
 #include <span>

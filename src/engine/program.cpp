@@ -673,21 +673,17 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
   const std::size_t count = registers.count_;
   const std::size_t begin = registers.begin_;
   const auto row_of = [&](std::size_t i) { return begin + (registers.whole_ ? i : registers.rows_[i]); };
-  if (step.kind == Kind::constant) {
-    // What stands there from another selection is the same.
-    out.repr = step.repr;
-    with_type(step.repr, [&](auto zero) {
-      using T = decltype(zero);
-      out.of<T>().resize(count, step.domain->of<T>()[0]);
-    });
-    out.state.resize(count, step.domain->state[0]);
-    out.all_values = step.domain->state[0] == State::value;
-    return;
-  }
-  out.reset(step.repr, count);
+  if (step.kind != Kind::constant) out.reset(step.repr, count);
   switch (step.kind) {
-    case Kind::constant:
-      break;
+    case Kind::constant:  // what stands there from another selection is the same
+      out.repr = step.repr;
+      with_type(step.repr, [&](auto zero) {
+        using T = decltype(zero);
+        out.of<T>().resize(count, step.domain->of<T>()[0]);
+      });
+      out.state.resize(count, step.domain->state[0]);
+      out.all_values = step.domain->state[0] == State::value;
+      return;
     case Kind::column:
       with_codes(step.codes, registers, [&](const auto* codes) { read_codes(*step.column, codes, count, out); });
       break;
