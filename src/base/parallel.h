@@ -1,5 +1,5 @@
-// Loops over several threads. Plain standard threads: tasks here are milliseconds long, so a pool would gain
-// nothing, and the thread sanitizer sees every edge.
+// Loops over several threads, and values that they change together. Plain standard threads: tasks here are milliseconds
+// long, so a pool would gain nothing, and the thread sanitizer sees every edge.
 #pragma once
 
 #include <algorithm>
@@ -9,9 +9,38 @@
 #include <mutex>
 #include <system_error>
 #include <thread>
+#include <utility>
 #include <vector>
 
 namespace juniper::base {
+
+// A value that several threads change, one at a time. A change that throws leaves it half made: from then on no thread
+// sees it, however long it takes until the others hear of what was thrown.
+template <class Value>
+class Guarded {
+ public:
+  template <class... Arguments>
+  explicit Guarded(Arguments&&... arguments) : value_{std::forward<Arguments>(arguments)...} {}
+
+  // Calls change(value) while no other thread does; false, without a call, once a change has thrown.
+  template <class Change>
+  bool change(const Change& change) {
+    const std::lock_guard lock(mutex_);
+    if (!whole_) return false;
+    whole_ = false;
+    change(value_);
+    whole_ = true;
+    return true;
+  }
+
+  // The value, once the threads that changed it have ended.
+  Value& alone() { return value_; }
+
+ private:
+  std::mutex mutex_;
+  bool whole_ = true;
+  Value value_;
+};
 
 // The number of threads to use for a request of `threads` (0: one per core).
 inline unsigned thread_count(unsigned threads) {

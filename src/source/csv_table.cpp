@@ -7,7 +7,6 @@
 
 #include <algorithm>
 #include <deque>
-#include <mutex>
 
 #include "base/diagnostics.h"
 #include "base/files.h"
@@ -109,63 +108,24 @@ struct ReadPiece {
   std::vector<RecordError> errors;
 };
 
-class TableReader {
+// A piece that was cut off and is to be read.
+struct Cut {
+  std::size_t number = 0;
+  std::size_t file = 0;
+  std::uint32_t lines_before = 0;
+  std::string_view text;
+  std::size_t width = 0;
+  std::vector<std::size_t> positions;  // of the requested columns
+};
+
+// Cuts the files of a table into pieces, one file after the other, and keeps what became of them.
+class Pieces {
  public:
-  TableReader(const TableRequest& request, const std::vector<std::filesystem::path>& files,
-              const ReadSettings& settings)
+  Pieces(const TableRequest& request, const std::vector<std::filesystem::path>& files, const ReadSettings& settings)
       : request_(request), files_(files), settings_(settings) {}
-
-  Result<TableInput> read() {
-    const unsigned threads = base::thread_count(settings_.threads);
-    for (const ColumnRequest& column : request_.columns) {
-      ColumnInput& staged = input_.columns.emplace_back();
-      staged.type = column.type;
-      for (unsigned t = 0; t < threads; ++t) staged.memories.push_back(std::make_shared<PieceMemory>());
-    }
-    base::run_together(
-        threads, [&](unsigned worker) { work(worker); },
-        [&] {
-          const std::lock_guard lock(mutex_);
-          stopped_ = true;
-        });
-    gather();
-    if (!errors_.empty()) return tl::unexpected(std::move(errors_));
-    return std::move(input_);
-  }
-
- private:
-  // A piece that was cut off and is to be read.
-  struct Cut {
-    std::size_t number = 0;
-    std::size_t file = 0;
-    std::uint32_t lines_before = 0;
-    std::string_view text;
-    std::size_t width = 0;
-    std::vector<std::size_t> positions;  // of the requested columns
-  };
-
-  void work(unsigned worker) {
-    std::string buffer;
-    CsvRecords records;
-    PieceValues values;
-    Cut cut;
-    while (cut_next(buffer, cut)) {
-      ReadPiece piece = read_piece(cut, records, values, worker);
-      const std::lock_guard lock(mutex_);
-      rows_read_ += piece.rows;
-      errors_found_ += piece.errors.size();
-      // Pieces are handed out in order, so that all those before this one are read to their end.
-      if (records.end() || (settings_.rejects == nullptr && errors_found_ >= most_errors)) stopped_ = true;
-      if (pieces_.size() <= cut.number) pieces_.resize(cut.number + 1);
-      pieces_[cut.number] = std::move(piece);
-      if (worker == 0 && settings_.progress)
-        settings_.progress(input_.bytes + (current_ ? current_->bytes().bytes_read() : 0), rows_read_);
-    }
-  }
 
   // Cuts the next piece off this file or the next one; false when there is no more to read.
   bool cut_next(std::string& buffer, Cut& cut) {
-    const std::lock_guard lock(mutex_);
     while (!stopped_) {
       const bool begins = !current_;
       if (begins && !open_next()) return false;
@@ -175,33 +135,81 @@ class TableReader {
         close_current();
         continue;
       }
-      cut = {next_piece_++, input_.sources.size() - 1, 0, *text, width_, positions_};
+      cut = {next_piece_++, sources_.size() - 1, 0, *text, width_, positions_};
       return !begins || read_header(cut);
     }
     return false;
   }
 
+  void stop() { stopped_ = true; }
+
+  // Takes a piece that was read; `ends` where nothing can be read behind it.
+  void add(std::size_t number, ReadPiece piece, bool ends) {
+    rows_read_ += piece.rows;
+    errors_found_ += piece.errors.size();
+    // Pieces are handed out in order, so that all those before this one are read to their end.
+    if (ends || (settings_.rejects == nullptr && errors_found_ >= most_errors)) stop();
+    if (read_.size() <= number) read_.resize(number + 1);
+    read_[number] = std::move(piece);
+  }
+
+  std::uint64_t bytes_read() const { return bytes_ + (current_ ? current_->bytes().bytes_read() : 0); }
+  std::uint64_t rows_read() const { return rows_read_; }
+
+  // Puts the pieces together, in order, behind what `input` has of columns.
+  Result<TableInput> gather(TableInput input) {
+    std::uint64_t line = 1;
+    std::size_t file = 0;
+    Diagnostics found;
+    for (ReadPiece& piece : read_) {
+      if (piece.file != file) line = 1;
+      file = piece.file;
+      line += piece.lines_before;
+      const std::string& name = sources_[file].path;
+      for (const RecordError& error : piece.errors) {
+        if (settings_.rejects != nullptr && !error.is_last) {
+          settings_.rejects->add(name, line + error.line, error.message, error.record);
+          ++sources_[file].rejected;
+        } else if (found.size() < most_errors) {
+          const Place place{name, static_cast<std::uint32_t>(line + error.line), 0};
+          found.push_back(base::error_at(error.code, place, error.message, error.suggestion)[0]);
+        }
+      }
+      line += piece.lines;
+      input.rows += piece.rows;
+      sources_[file].rows += piece.rows;
+      for (std::size_t c = 0; c < piece.columns.size(); ++c)
+        input.columns[c].pieces.push_back(std::move(piece.columns[c]));
+    }
+    errors_.insert(errors_.begin(), found.begin(), found.end());
+    if (!errors_.empty()) return tl::unexpected(std::move(errors_));
+    input.bytes = bytes_;
+    input.sources = std::move(sources_);
+    return input;
+  }
+
+ private:
   bool stop(const Diagnostics& errors) {
     errors_.insert(errors_.end(), errors.begin(), errors.end());
-    stopped_ = true;
+    stop();
     return false;
   }
 
   bool open_next() {
-    if (input_.sources.size() == files_.size()) return false;
-    const auto& path = files_[input_.sources.size()];
+    if (sources_.size() == files_.size()) return false;
+    const auto& path = files_[sources_.size()];
     auto opened = CsvPieces::open(path);
     if (!opened) return stop(opened.error());
     current_ = std::move(*opened);
-    input_.sources.push_back(look_at(request_.name, path).value_or(SourceFile{request_.name, path.string()}));
+    sources_.push_back(look_at(request_.name, path).value_or(SourceFile{request_.name, path.string()}));
     return true;
   }
 
   void close_current() {
-    SourceFile& source = input_.sources.back();
+    SourceFile& source = sources_.back();
     source.hash = current_->bytes().hash();
     source.bytes = current_->bytes().bytes_read();
-    input_.bytes += source.bytes;
+    bytes_ += source.bytes;
     current_.reset();
   }
 
@@ -225,6 +233,59 @@ class TableReader {
     cut.width = width_;
     cut.positions = positions_;
     return true;
+  }
+
+  const TableRequest& request_;
+  const std::vector<std::filesystem::path>& files_;
+  const ReadSettings& settings_;
+  std::vector<SourceFile> sources_;  // those that were opened
+  std::uint64_t bytes_ = 0;          // of the files that were read to their end
+  std::optional<CsvPieces> current_;
+  std::size_t width_ = 0;               // of the records of the current file
+  std::vector<std::size_t> positions_;  // of the requested columns in them
+  std::size_t next_piece_ = 0;
+  std::vector<ReadPiece> read_;
+  std::uint64_t rows_read_ = 0;
+  std::size_t errors_found_ = 0;
+  bool stopped_ = false;
+  Diagnostics errors_;
+};
+
+class TableReader {
+ public:
+  TableReader(const TableRequest& request, const std::vector<std::filesystem::path>& files,
+              const ReadSettings& settings)
+      : request_(request), settings_(settings), pieces_(request, files, settings) {}
+
+  Result<TableInput> read() {
+    const unsigned threads = base::thread_count(settings_.threads);
+    TableInput input;
+    for (const ColumnRequest& column : request_.columns) {
+      ColumnInput& staged = input.columns.emplace_back();
+      staged.type = column.type;
+      for (unsigned t = 0; t < threads; ++t) staged.memories.push_back(std::make_shared<PieceMemory>());
+      memories_.push_back(staged.memories);
+    }
+    base::run_together(
+        threads, [&](unsigned worker) { work(worker); },
+        [&] { pieces_.change([](Pieces& pieces) { pieces.stop(); }); });
+    return pieces_.alone().gather(std::move(input));
+  }
+
+ private:
+  void work(unsigned worker) {
+    std::string buffer;
+    CsvRecords records;
+    PieceValues values;
+    Cut cut;
+    bool more = true;
+    while (pieces_.change([&](Pieces& pieces) { more = pieces.cut_next(buffer, cut); }) && more) {
+      ReadPiece piece = read_piece(cut, records, values, worker);
+      pieces_.change([&](Pieces& pieces) {
+        pieces.add(cut.number, std::move(piece), records.end().has_value());
+        if (worker == 0 && settings_.progress) settings_.progress(pieces.bytes_read(), pieces.rows_read());
+      });
+    }
   }
 
   ReadPiece read_piece(const Cut& cut, CsvRecords& records, PieceValues& values, unsigned worker) const {
@@ -266,8 +327,7 @@ class TableReader {
                    bad);
       // Each worker has memory of its own.
       if (bad.empty())
-        piece.columns.push_back(
-            pack_piece(request_.columns[c].type, values, *input_.columns[c].memories[worker], worker));
+        piece.columns.push_back(pack_piece(request_.columns[c].type, values, *memories_[c][worker], worker));
     }
     return bad;
   }
@@ -303,49 +363,10 @@ class TableReader {
     }
   }
 
-  // Puts the pieces together, in order.
-  void gather() {
-    std::uint64_t line = 1;
-    std::size_t file = 0;
-    Diagnostics found;
-    for (ReadPiece& piece : pieces_) {
-      if (piece.file != file) line = 1;
-      file = piece.file;
-      line += piece.lines_before;
-      const std::string& name = input_.sources[file].path;
-      for (const RecordError& error : piece.errors) {
-        if (settings_.rejects != nullptr && !error.is_last) {
-          settings_.rejects->add(name, line + error.line, error.message, error.record);
-          ++input_.sources[file].rejected;
-        } else if (found.size() < most_errors) {
-          const Place place{name, static_cast<std::uint32_t>(line + error.line), 0};
-          found.push_back(base::error_at(error.code, place, error.message, error.suggestion)[0]);
-        }
-      }
-      line += piece.lines;
-      input_.rows += piece.rows;
-      input_.sources[file].rows += piece.rows;
-      for (std::size_t c = 0; c < piece.columns.size(); ++c)
-        input_.columns[c].pieces.push_back(std::move(piece.columns[c]));
-    }
-    errors_.insert(errors_.begin(), found.begin(), found.end());
-  }
-
   const TableRequest& request_;
-  const std::vector<std::filesystem::path>& files_;
   const ReadSettings& settings_;
-  TableInput input_;  // its `pools` are used by one worker each, all else with the mutex
-
-  std::mutex mutex_;  // of all that follows
-  std::optional<CsvPieces> current_;
-  std::size_t width_ = 0;               // of the records of the current file
-  std::vector<std::size_t> positions_;  // of the requested columns in them
-  std::size_t next_piece_ = 0;
-  std::vector<ReadPiece> pieces_;
-  std::uint64_t rows_read_ = 0;
-  std::size_t errors_found_ = 0;
-  bool stopped_ = false;
-  Diagnostics errors_;
+  std::vector<std::vector<std::shared_ptr<PieceMemory>>> memories_;  // of each column, one for each worker
+  base::Guarded<Pieces> pieces_;
 };
 
 }  // namespace

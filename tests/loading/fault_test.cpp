@@ -1,15 +1,26 @@
-// Loads in which one call to the system fails, each in turn: writing, reading, syncing, renaming, opening, getting
-// memory. This program puts its own functions before those of the C library, so that it stands apart from other tests.
+// Loads in which one call to the system fails, each in turn and on each thread: writing, reading, syncing, renaming,
+// opening, getting memory. This program puts its own functions before those of the C library, so that it stands apart
+// from other tests.
+//
+// Which thread does what depends on the machine. So that each thread meets each call, the thread that is to fail is
+// given a start before the one that began it; and after the fault, others get their turn wherever it lets go of a lock
+// while what was thrown is on its way: what it left half made there, they meet.
+#include <dlfcn.h>
 #include <fcntl.h>
 #include <gtest/gtest.h>
+#include <pthread.h>
 #include <sys/syscall.h>
 #include <unistd.h>
 
 #include <atomic>
 #include <cerrno>
+#include <chrono>
 #include <cstdarg>
 #include <cstdlib>
+#include <exception>
+#include <memory>
 #include <new>
+#include <thread>
 
 #include "juniper/ask.h"
 #include "juniper/dataset.h"
@@ -19,12 +30,35 @@ namespace {
 
 enum class Fault { none, write, short_write, sync, rename, open, read, memory };
 
-std::atomic<Fault> wanted{Fault::none};
-std::atomic<long> calls_left{0};
+// What is to fail: one call, counted from 1, on one thread, counted from 0 in the order in which they begin.
+struct Aim {
+  std::atomic<Fault> fault{Fault::none};
+  std::atomic<int> thread{0};
+  std::atomic<long> call{0};
+  std::atomic<long> round{0};  // goes on with each load, so that threads count anew
+  std::atomic<int> threads_begun{0};
+  std::atomic<bool> met{false};
+  std::atomic<bool> disk_is_full{false};
+} aim;
+
+struct ThisThread {
+  int number = -1;
+  long round = 0;
+  long calls = 0;
+  bool has_failed = false;
+};
+thread_local ThisThread here;
 
 // True for the one call that is to fail.
 bool fails(Fault fault) {
-  return wanted.load(std::memory_order_relaxed) == fault && calls_left.fetch_sub(1) == 1;
+  if (aim.fault.load(std::memory_order_relaxed) != fault) return false;
+  if (here.round != aim.round.load(std::memory_order_relaxed)) here = {here.number, aim.round.load(), 0, false};
+  if (here.number < 0) here.number = ++aim.threads_begun;  // where its beginning was not seen
+  if (here.number != aim.thread.load(std::memory_order_relaxed)) return false;
+  if (++here.calls != aim.call.load(std::memory_order_relaxed)) return false;
+  here.has_failed = true;
+  aim.met = true;
+  return true;
 }
 
 void* allocate(std::size_t bytes) {
@@ -34,17 +68,62 @@ void* allocate(std::size_t bytes) {
   return memory;
 }
 
+constexpr auto a_while = std::chrono::microseconds(500);
+
 }  // namespace
 
+// The sanitizers have their own of these two.
+#if !defined(__SANITIZE_ADDRESS__) && !defined(__SANITIZE_THREAD__)
+namespace {
+
+template <class Function>
+Function* next_after_this(const char* name) {
+  return reinterpret_cast<Function*>(::dlsym(RTLD_NEXT, name));
+}
+
+struct Begun {
+  void* (*run)(void*);
+  void* argument;
+  int number;
+};
+
+void* begin_thread(void* begun) {
+  const Begun thread = *static_cast<Begun*>(begun);
+  std::free(begun);
+  here.number = thread.number;
+  return thread.run(thread.argument);
+}
+
+}  // namespace
+
+extern "C" int pthread_create(pthread_t* thread, const pthread_attr_t* attributes, void* (*run)(void*),
+                              void* argument) noexcept {
+  static auto* const system = next_after_this<decltype(pthread_create)>("pthread_create");
+  if (aim.fault == Fault::none) return system(thread, attributes, run, argument);
+  auto* const begun = static_cast<Begun*>(std::malloc(sizeof(Begun)));
+  *begun = {run, argument, ++aim.threads_begun};
+  const bool is_aimed_at = begun->number == aim.thread;
+  const int result = system(thread, attributes, &begin_thread, begun);
+  if (is_aimed_at) std::this_thread::sleep_for(a_while);
+  return result;
+}
+
+extern "C" int pthread_mutex_unlock(pthread_mutex_t* mutex) noexcept {
+  static auto* const system = next_after_this<decltype(pthread_mutex_unlock)>("pthread_mutex_unlock");
+  const int result = system(mutex);
+  if (here.has_failed && std::uncaught_exceptions() > 0) std::this_thread::sleep_for(a_while);
+  return result;
+}
+#endif
+
 extern "C" ssize_t pwrite(int descriptor, const void* bytes, std::size_t count, off_t offset) {
-  if (fails(Fault::write)) {
+  if (fails(Fault::write) || aim.disk_is_full) {
     errno = ENOSPC;
     return -1;
   }
   // A disk that is nearly full takes a part and refuses the rest.
-  if (wanted == Fault::short_write && calls_left.fetch_sub(1) == 1 && count > 1) {
-    wanted = Fault::write;
-    calls_left = 1;
+  if (fails(Fault::short_write) && count > 1) {
+    aim.disk_is_full = true;
     count /= 2;
   }
   return syscall(SYS_pwrite64, descriptor, bytes, count, offset);
@@ -132,7 +211,39 @@ class Faults : public testing::TestWithParam<Fault> {
     return dataset ? test::answer(*dataset, "show total") : test::messages(dataset.error());
   }
 
+  // Loads while one call fails; false when there is no such call.
+  bool load_with_fault(int thread, long call, const Options& options) {
+    const std::string path = model_.path();
+    here.number = 0;
+    ++aim.round;
+    aim.thread = thread;
+    aim.call = call;
+    aim.threads_begun = 0;
+    aim.met = false;
+    aim.fault = GetParam();
+    const auto loaded = load(path, options);
+    aim.fault = Fault::none;
+    aim.disk_is_full = false;
+    expect_old_or_new(loaded);
+    return aim.met;
+  }
+
+  void expect_old_or_new(const Result<LoadReport>& loaded) {
+    const std::string found = answer();
+    if (loaded) {
+      ASSERT_EQ(found, "13.50");
+    } else {
+      ++failed_;
+      ASSERT_TRUE(found == "7.50" || found == "13.50") << found;
+      ASSERT_FALSE(loaded.error().empty());
+      for (const Diagnostic& error : loaded.error()) ASSERT_FALSE(error.message.empty() || error.code.empty());
+    }
+    for (const auto& entry : std::filesystem::directory_iterator(model_.folder.path()))
+      ASSERT_NE(entry.path().extension(), ".new") << "left " << entry.path();
+  }
+
   test::SmallModel model_;
+  long failed_ = 0;
 };
 
 TEST_P(Faults, ALoadThatMeetsOneLeavesAStoreThatOpens) {
@@ -141,31 +252,22 @@ TEST_P(Faults, ALoadThatMeetsOneLeavesAStoreThatOpens) {
   ASSERT_TRUE(load(model_.path(), options));
   const std::string old_store = test::read_file(model_.folder.path("model.jrs"));
   model_.folder.write("data/s-2.csv", "id,bay_id,kwh,channel\n3,7,3.00,card\n");
-  const std::string path = model_.path();
   const long step = GetParam() == Fault::memory ? every : 1;
-  long failed = 0;
-  for (long call = 1;; call += step) {
-    calls_left = call;
-    wanted = GetParam();
-    const auto loaded = load(path, options);
-    wanted = Fault::none;
-    const bool met = calls_left.load() <= 0;
-    const std::string found = answer();
-    if (loaded) {
-      ASSERT_EQ(found, "13.50") << "call " << call;
-    } else {
-      ++failed;
-      ASSERT_TRUE(found == "7.50" || found == "13.50") << "call " << call << ": " << found;
-      ASSERT_FALSE(loaded.error().empty());
-      for (const Diagnostic& error : loaded.error()) ASSERT_FALSE(error.message.empty() || error.code.empty());
+  int threads_begun = 0;
+  for (int thread = 0; thread <= threads_begun; ++thread) {
+    for (long call = 1;; call += step) {
+      const bool met = load_with_fault(thread, call, options);
+      ASSERT_FALSE(HasFatalFailure()) << "thread " << thread << ", call " << call;
+      threads_begun = std::max(threads_begun, aim.threads_begun.load());
+      if (!met) break;
+      model_.folder.write("model.jrs", old_store);
     }
-    for (const auto& entry : std::filesystem::directory_iterator(model_.folder.path()))
-      ASSERT_NE(entry.path().extension(), ".new") << "call " << call << " left " << entry.path();
-    if (!met) break;
+    // The last load met no fault.
     model_.folder.write("model.jrs", old_store);
   }
-  EXPECT_GT(failed, 0);
-  EXPECT_TRUE(GetParam() != Fault::memory || failed * step > 1000) << failed;
+  EXPECT_GT(failed_, 0);
+  EXPECT_GT(threads_begun, 2);
+  EXPECT_TRUE(GetParam() != Fault::memory || failed_ * step > 1000) << failed_;
 }
 
 INSTANTIATE_TEST_SUITE_P(OfTheSystem, Faults,
