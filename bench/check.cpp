@@ -97,7 +97,7 @@ class Load {
 };
 
 void measure_trust(const Dataset& dataset) {
-  const std::vector<std::string> queries = dataset.model().queries();
+  const std::vector<std::string> queries = names_of(dataset.model().queries());
   const Load load;
   const auto once = [&](const std::string& query) { return ask(dataset, {query})->nanoseconds; };
   const auto slowed = [&](const std::string& query) {

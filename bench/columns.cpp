@@ -15,9 +15,11 @@
 
 #include "engine/rows.h"
 #include "juniper/demo.h"
+#include "model/access.h"
 #include "model/syntax_of.h"
 #include "must.h"
 #include "peer.h"
+#include "store/of_dataset.h"
 #include "timing.h"
 
 namespace {
@@ -94,8 +96,8 @@ int main(int count, char** arguments) {
   Options options;
   options.threads = threads;
   const Dataset dataset = must(Dataset::open(model_path, options));
-  const language::CheckedModel& model = dataset.model().checked();
-  const engine::Source source{model, dataset.store(), {}};
+  const language::CheckedModel& model = model::checked(dataset.model());
+  const engine::Source source{model, store::store_of(dataset), {}};
 
   bench::Peer peer(arguments[3], threads);
   peer.run(
@@ -133,7 +135,7 @@ int main(int count, char** arguments) {
       std::cerr << fmt::format("{} differs: {} here, {} there\n", twin.column, ours, *theirs.rows[0][0]);
       return 1;
     }
-    const auto& stored = dataset.store().tables[0].columns[static_cast<std::size_t>(column - columns.begin())];
+    const auto& stored = store::store_of(dataset).tables[0].columns[static_cast<std::size_t>(column - columns.begin())];
     fmt::print("{:10} {}   and {:.0f} ms to encode\n", twin.column, ratio.text(),
                static_cast<double>(stored.encode_nanoseconds) / 1e6);
   }

@@ -26,6 +26,7 @@
 #include "juniper/explain.h"
 #include "network.h"
 #include "peer.h"
+#include "store/of_dataset.h"
 #include "timing.h"
 
 namespace {
@@ -209,14 +210,14 @@ int main(int count, char** arguments) {
   const std::vector<std::string> chosen(arguments + 5, arguments + count);
   const Dataset dataset = bench::open_network(folder, sessions, threads);
   const auto sql = twins(BENCH_ENGINE "/twins.sql");
-  const auto kernels = bench::by_hand(dataset.store(), threads);
+  const auto kernels = bench::by_hand(store::store_of(dataset), threads);
   bench::Peer peer(arguments[3], threads);
   fill(peer, folder);
   mallopt(M_MMAP_THRESHOLD, 1 << 30);
   mallopt(M_TRIM_THRESHOLD, 2'000'000'000);
 
   std::vector<Measured> measured;
-  for (const std::string& query : dataset.model().queries()) {
+  for (const std::string& query : names_of(dataset.model().queries())) {
     if (!chosen.empty() && std::find(chosen.begin(), chosen.end(), query) == chosen.end()) continue;
     Measured m;
     m.query = query;

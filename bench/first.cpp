@@ -34,7 +34,7 @@ int main(int count, char** arguments) {
   fmt::print("{} sessions, {} threads, {} turns\n\n", sessions, threads, repeats);
   fmt::print("{:18} {:>10} {:>10}   {}\n", "query", "first", "later", "difference: median (least to most)");
   std::vector<double> medians;
-  for (const std::string& query : dataset.model().queries()) {
+  for (const std::string& query : names_of(dataset.model().queries())) {
     if (!chosen.empty() && std::find(chosen.begin(), chosen.end(), query) == chosen.end()) continue;
     const auto answer = [&] { return bench::milliseconds_of([&] { must(ask(dataset, {query})); }); };
     std::vector<double> first;

@@ -35,7 +35,7 @@ int main(int count, char** arguments) {
 
   fmt::print("{} and {} sessions, {} threads, medians of {} turns\n\n", sessions, sessions / 10, threads, repeats);
   fmt::print("{:18} {:>11} {:>11}   {}\n", "query", "large", "small", "ratio (least to most)");
-  for (const std::string& query : large.model().queries()) {
+  for (const std::string& query : names_of(large.model().queries())) {
     if (!chosen.empty() && std::find(chosen.begin(), chosen.end(), query) == chosen.end()) continue;
     const auto time = [&](const Dataset& dataset) {
       return bench::milliseconds_of([&] { must(ask(dataset, {query})); });

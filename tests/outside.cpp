@@ -1,5 +1,7 @@
-// What a user of the library writes: open a model, ask it something.
+// What a user of the library writes: open a model, ask it something, hand the answer on.
+#include <juniper/arrow.h>
 #include <juniper/ask.h>
+#include <juniper/demo.h>
 
 #include <iostream>
 
@@ -10,8 +12,14 @@ int main(int count, char** words) {
     std::cerr << juniper::render(dataset.error());
     return 1;
   }
-  const auto result = juniper::ask(*dataset, {"show n_sessions", {}});
+  const auto result = juniper::ask(*dataset, {"show n_sessions"});
   if (!result || result->rows.size() != 1) return 1;
-  std::cout << "sessions: " << to_text(result->rows[0].cells[0], result->columns[0].type) << "\n";
-  return 0;
+  std::cout << "sessions: " << result->text(0, "n_sessions").value_or("?") << "\n";
+  ArrowSchema schema;
+  ArrowArray array;
+  if (!juniper::to_arrow(*result, schema, array)) return 1;
+  const bool is_whole = array.length == 1 && array.n_children == 2;
+  schema.release(&schema);
+  array.release(&array);
+  return is_whole && juniper::DemoOptions().sessions > 0 ? 0 : 1;
 }

@@ -12,8 +12,8 @@ namespace juniper::tool {
 
 int exit_status(const Diagnostics& errors) {
   // Codes that speak of the command itself, and of a change or check that did not pass; all others of what was read.
-  static constexpr std::array<std::string_view, 8> usage{"JR-003", "JR-004", "JR-008", "JR-215",
-                                                         "JR-702", "JR-801", "JR-802", "JR-902"};
+  static constexpr std::array<std::string_view, 7> usage{"JR-004", "JR-008", "JR-215", "JR-702",
+                                                         "JR-801", "JR-802", "JR-902"};
   static constexpr std::array<std::string_view, 3> refused{"JR-803", "JR-804", "JR-805"};
   const Diagnostic& first = errors.front();
   if (std::find(refused.begin(), refused.end(), first.code) != refused.end()) return 1;
@@ -34,6 +34,13 @@ int Console::fail(const Diagnostics& errors) const {
   const std::string text = juniper::render(errors, message_color_);
   std::fwrite(text.data(), 1, text.size(), stderr);
   return exit_status(errors);
+}
+
+int Console::wrong_usage(const std::string& problem) const {
+  std::fflush(stdout);
+  const char* const error = message_color_ == Color::on ? "\033[1;31merror:\033[0m" : "error:";
+  fmt::print(stderr, "{} {}\n", error, problem);
+  return 2;
 }
 
 void Console::warn(const Diagnostics& warnings) const {

@@ -22,6 +22,8 @@ class Console {
   void print(const std::string& text) const;
   // Prints errors and gives the exit status for them.
   int fail(const Diagnostics& errors) const;
+  // Prints what is wrong with a command line and gives the exit status for it, 2.
+  int wrong_usage(const std::string& problem) const;
   // Prints warnings to stderr.
   void warn(const Diagnostics& warnings) const;
   // Draws a line of progress, with rate and time left, on stderr when that is a terminal; nothing otherwise.

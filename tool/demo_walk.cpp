@@ -58,9 +58,7 @@ class Walk {
              "What weighs most is a receipt number, different in every row, that nothing uses. sessions.price_paid "
              "stands high\n"
              "as well: a real, different in nearly every row, stored for the sake of one measure.");
-    const auto weighed = report(weigh(*dataset), WeighView{"bytes", 14});
-    if (!weighed) return tl::unexpected(weighed.error());
-    console_.print(*weighed);
+    console_.print(report(weigh(*dataset), WeighView{WeighOrder::bytes, 14}));
     return {};
   }
 

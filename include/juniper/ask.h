@@ -2,14 +2,16 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 #include "juniper/value.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct ResultColumn {
   std::string name;
@@ -35,6 +37,14 @@ struct QueryResult {
   std::uint64_t rows_scanned = 0;  // over all passes
   Diagnostics warnings;            // of the question's text
   std::vector<std::string> notes;  // what the rows alone do not say: that ties at a cut were kept
+
+  // The place of the column with that name among `columns`; nothing if there is none.
+  std::optional<std::size_t> find(std::string_view column) const;
+  // A cell by its row, which must be there, and the name of its column; nothing if there is no such column, and what
+  // to_double and to_text give for it.
+  const Value* cell(std::size_t row, std::string_view column) const;
+  std::optional<double> number(std::size_t row, std::string_view column) const;
+  std::optional<std::string> text(std::size_t row, std::string_view column) const;
 };
 
 // How a question is answered: by the engine, or row by row, slice by slice, by an evaluator too simple to be wrong,

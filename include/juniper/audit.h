@@ -9,7 +9,7 @@
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // One kind of finding. Codes are stable and listed in docs/audit.md.
 struct AuditRule {

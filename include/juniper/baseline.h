@@ -13,7 +13,7 @@
 #include "juniper/narrowing.h"
 #include "juniper/speed.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // The folder in which a baseline stands when none is named: beside the model text, with the ending .baseline.
 std::string baseline_path(const std::string& model_path);

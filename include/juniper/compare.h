@@ -7,7 +7,7 @@
 
 #include "juniper/ask.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 enum class DifferenceKind : std::uint8_t {
   cell,         // a value differs

@@ -12,11 +12,12 @@
 #include "juniper/diagnostics.h"
 #include "juniper/model.h"
 
-namespace juniper {
-
-namespace store {
+namespace juniper::store {
 struct Store;
-}
+struct Access;
+}  // namespace juniper::store
+
+namespace [[gnu::visibility("default")]] juniper {
 
 // What a long call is at. `done` and `total` are bytes of source files, rows, or items; 0 where a step can't be
 // measured.
@@ -107,13 +108,12 @@ class Dataset {
   // What is no error, and worth a look: the model's warnings (Model::warnings), keys that are null (JR-508), and links
   // that are broken with what can't be computed for that (JR-515). With ReadOptions::strict they are errors of `open`.
   Diagnostics warnings() const;
-  // The store, for the library's own parts.
-  const store::Store& store() const { return *store_; }
 
+ private:
+  friend struct store::Access;
   Dataset(Model model, std::shared_ptr<const store::Store> store, Options options)
       : model_(std::move(model)), store_(std::move(store)), options_(std::move(options)) {}
 
- private:
   Model model_;
   std::shared_ptr<const store::Store> store_;
   Options options_;

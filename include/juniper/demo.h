@@ -6,7 +6,7 @@
 
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct DemoOptions {
   std::uint64_t sessions = 100'000;  // rows of the fact; everything else is scaled to it

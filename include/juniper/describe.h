@@ -1,17 +1,32 @@
 // What a model defines: each table, column, measure, parameter, link and query, on what it rests and who uses it.
 #pragma once
 
+#include <cstdint>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "juniper/diagnostics.h"
 #include "juniper/model.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
+
+enum class DescribedKind : std::uint8_t {
+  parameter,
+  table,
+  calculated_table,
+  column,
+  calculated_column,
+  link,
+  measure,
+  query,
+};
+
+// "table", "calculated column"
+std::string_view to_string(DescribedKind kind);
 
 struct Description {
-  std::string
-      kind;  // "table", "column", "calculated column", "calculated table", "link", "parameter", "measure", "query"
+  DescribedKind kind = DescribedKind::table;
   std::string name;  // "sessions.energy_kwh", "revenue"
   std::string type;  // of a value: "decimal(3)"; else ""
   std::string format;

@@ -9,7 +9,8 @@
 #include <tl/expected.hpp>
 #include <vector>
 
-namespace juniper {
+// What the public headers declare is all that the shared library shows (the attribute on the namespace).
+namespace [[gnu::visibility("default")]] juniper {
 
 // A place in a text file. Lines and columns count from 1, columns in UTF-8 code points; 0 means "not known".
 struct Place {

@@ -10,7 +10,7 @@
 #include "juniper/diagnostics.h"
 #include "juniper/narrowing.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct DraftedQuery {
   std::string query;  // a saved query's name, or its clauses

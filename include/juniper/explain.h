@@ -3,24 +3,32 @@
 
 #include <cstdint>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "juniper/ask.h"
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
+
+// In which way a step is evaluated.
+enum class ExplainWay : std::uint8_t {
+  query,       // the whole
+  scan,        // one pass over a table for the query's rows and its plain aggregates, for all levels
+  grouped,     // one pass over a table, grouped by what differs between the slices
+  ranged,      // the same, and the groups sorted by a column that is compared by <, <=, > or >=
+  loop,        // a frame of its own for the rows of the loop, in which the measures of its body are evaluated once
+  rows,        // a set of rows written out
+  row_by_row,  // pairs of a slice and a row, each looked at: time in proportion to rows times slices
+};
+
+// "scan", "row by row"
+std::string_view to_string(ExplainWay way);
 
 struct ExplainStep {
   std::uint32_t depth = 0;  // steps that a step needed stand below it, one deeper
-  //   query       the whole
-  //   scan        one pass over a table for the query's rows and its plain aggregates, for all levels
-  //   grouped     one pass over a table, grouped by what differs between the slices
-  //   ranged      the same, and the groups sorted by a column that is compared by <, <=, > or >=
-  //   loop        a frame of its own for the rows of the loop, in which the measures of its body are evaluated once
-  //   rows        a set of rows written out
-  //   row by row  pairs of a slice and a row, each looked at: time in proportion to rows times slices
-  std::string way;
+  ExplainWay way = ExplainWay::query;
   std::string what;              // the aggregate or set as it is written, or the tables and keys of a scan
   Place place;                   // of that text
   std::uint64_t slices = 0;      // rows of the frame: how many values, or sets, are asked for at once

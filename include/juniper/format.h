@@ -5,7 +5,7 @@
 
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // The canonical layout of a model text: the same tokens and comments, with other blanks and line ends. Laying out the
 // result gives the same text again. `name` stands for the text in messages. Errors: JR-1xx, as of reading it; a text

@@ -8,7 +8,7 @@
 #include "juniper/dataset.h"
 #include "juniper/value.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // A key of the many side that no row of the one side has.
 struct OrphanKey {

@@ -1,19 +1,26 @@
 // A model: the checked meaning of a model text.
 #pragma once
 
+#include <cstdint>
 #include <map>
 #include <memory>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "juniper/diagnostics.h"
 #include "juniper/value.h"
 
 namespace juniper {
-
 namespace language {
 struct CheckedModel;
 }
+namespace model {
+struct Access;
+}
+}  // namespace juniper
+
+namespace [[gnu::visibility("default")]] juniper {
 
 // What a model text is read with.
 struct ReadOptions {
@@ -29,6 +36,93 @@ struct ModelText {
 
   bool operator==(const ModelText&) const = default;
 };
+
+// A column as the text declares it.
+struct ColumnInfo {
+  std::string name;
+  Type type;
+  bool is_key = false;
+  bool is_calculated = false;
+  bool is_hidden = false;
+  std::string definition;  // of a calculated column, as it is written; "" for one of the source
+  std::string header;      // of the source, under which it is found; "" for a calculated column
+  std::string sorted_by;   // the column of the same table that orders its values; "" for their own order
+  std::string format;      // a pattern for people; "" for none
+  std::string description;
+  std::vector<std::string> used_by;  // uses that the model can't see: "finance workbook"
+  Place place;
+};
+
+struct TableInfo {
+  std::string name;
+  bool is_calculated = false;
+  bool is_hidden = false;
+  std::string definition;  // of a calculated table: its rows, as they are written
+  std::string source;      // else the path or pattern of its files, relative to the text that names it
+  std::string description;
+  std::vector<ColumnInfo> columns;  // in the order of the text
+  Place place;
+};
+
+// Rows of the many table lead to the row of the one table whose columns equal theirs.
+struct LinkInfo {
+  std::string name;  // as it is written: "sessions.end_day -> days.day as end_date"
+  std::string many_table;
+  std::vector<std::string> many_columns;
+  std::string one_table;
+  std::vector<std::string> one_columns;
+  std::string role;  // "" for the default link
+  Place place;
+};
+
+struct MeasureInfo {
+  std::string name;
+  Type type;
+  bool is_hidden = false;
+  std::string definition;  // as it is written
+  std::string format;      // a pattern for people; "" for none
+  std::string description;
+  std::vector<std::string> used_by;  // uses that the model can't see
+  Place place;
+};
+
+struct ParameterInfo {
+  std::string name;
+  Type type;
+  Value value;  // that of ReadOptions::settings, or of the text
+  std::string description;
+  Place place;
+};
+
+struct QueryInfo {
+  std::string name;
+  std::string title;       // "" for none
+  std::string definition;  // its clauses, as they are written
+  Place place;
+};
+
+// The names of what Model lists.
+template <class Item>
+std::vector<std::string> names_of(const std::vector<Item>& items) {
+  std::vector<std::string> names;
+  for (const Item& item : items) names.push_back(item.name);
+  return names;
+}
+
+// Who may need a column.
+enum class UserKind : std::uint8_t {
+  measure,
+  calculated_column,
+  calculated_table,
+  calendar,
+  link,
+  sort_order,
+  query,
+  declared,  // `used by` in the text
+};
+
+// "measure", "calculated column", "declared use"
+std::string_view to_string(UserKind kind);
 
 // Immutable and cheap to copy; copies share one checked tree. May be read from any thread.
 class Model {
@@ -50,14 +144,15 @@ class Model {
   // What is no error, and worth a look.
   const Diagnostics& warnings() const { return *warnings_; }
 
-  std::vector<std::string> tables() const;
-  std::vector<std::string> measures() const;
-  std::vector<std::string> queries() const;
-
-  // The checked tree, for the library's own parts.
-  const language::CheckedModel& checked() const { return *checked_; }
+  // What the text declares, each in its order; hidden things, too.
+  std::vector<TableInfo> tables() const;
+  std::vector<LinkInfo> links() const;
+  std::vector<MeasureInfo> measures() const;
+  std::vector<ParameterInfo> parameters() const;
+  std::vector<QueryInfo> queries() const;
 
  private:
+  friend struct model::Access;
   Model(std::shared_ptr<const language::CheckedModel> checked, std::shared_ptr<const Diagnostics> warnings,
         std::shared_ptr<const ReadOptions> options)
       : checked_(std::move(checked)), warnings_(std::move(warnings)), options_(std::move(options)) {}

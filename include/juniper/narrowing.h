@@ -8,7 +8,7 @@
 #include "juniper/ask.h"
 #include "juniper/value.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // Of a column's values, the few that carry nearly all of a difference.
 struct DifferenceSource {

@@ -8,7 +8,7 @@
 
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct LoggedQuery {
   std::string query;                       // its clauses, or a saved query's name

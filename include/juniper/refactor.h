@@ -12,7 +12,7 @@
 #include "juniper/diagnostics.h"
 #include "juniper/narrowing.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // What is stored in a column against what stands for it, over all rows of its table.
 struct RowProof {
@@ -126,9 +126,9 @@ struct RefactorSettings {
 //   retype TABLE.COLUMN TYPE         a source's column gets a type that holds the same values
 //   round TABLE.COLUMN TYPE          … or a type with fewer digits
 //   drop TABLE.COLUMN, drop MEASURE  what nothing uses goes
-//   relink TABLE.COLUMN              a link by values that are put together becomes one by what they are put together
-//   from trim TABLE                       rows that no link leads to are left out at load: `reached from` reorder TABLE
-//   by (COLUMN, …)     its rows are sorted at load: `sorted by`
+//   relink TABLE.COLUMN              a link by values that are put together becomes one by what they are made from
+//   trim TABLE                       rows that no link leads to are left out at load: `reached from`
+//   reorder TABLE by (COLUMN, …)     its rows are sorted at load: `sorted by`
 //
 // in an order that works, on the text and on a copy of the data, and proves it: all rows of each column that steps
 // touch, all saved queries, and probes. Nothing is written. Texts are edited where they must be; comments and layout

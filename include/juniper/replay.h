@@ -8,7 +8,7 @@
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct ReplaySettings {
   unsigned clients = 4;

@@ -1,9 +1,7 @@
-// What the library found, as a document: for people in a terminal, for programs as JSON or CSV, for pages as Markdown.
+// What the library gives, as documents (juniper/document.h).
 #pragma once
 
 #include <cstdint>
-#include <string>
-#include <variant>
 #include <vector>
 
 #include "juniper/ask.h"
@@ -11,7 +9,7 @@
 #include "juniper/baseline.h"
 #include "juniper/dataset.h"
 #include "juniper/describe.h"
-#include "juniper/diagnostics.h"
+#include "juniper/document.h"
 #include "juniper/draft.h"
 #include "juniper/explain.h"
 #include "juniper/links.h"
@@ -22,84 +20,19 @@
 #include "juniper/unfold.h"
 #include "juniper/weigh.h"
 
-namespace juniper {
-
-// One cell: what people read, and the exact value for programs.
-struct Cell {
-  enum class Kind : std::uint8_t { null, text, number, boolean };
-  Kind kind = Kind::null;
-  std::string shown;
-  std::string exact;  // as JSON writes a number or boolean; a text as it is
-};
-
-// Who sees a column or a row: bars and rounded shares are for people, raw names and what is as it should be for
-// programs.
-enum class Audience : std::uint8_t { all, people, programs };
-
-struct TableColumn {
-  std::string name;     // for programs: "code_bytes"
-  std::string heading;  // for people: "codes"
-  bool right = false;   // aligned to the right
-  Audience audience = Audience::all;
-};
-
-struct TableRow {
-  std::vector<Cell> cells;
-  bool strong = false;  // a total, a failure: set apart for people
-  Audience audience = Audience::all;
-};
-
-struct Heading {
-  std::string text;
-};
-// For people alone.
-struct Paragraph {
-  std::string text;
-};
-// Text kept as it is: a diff.
-struct Verbatim {
-  std::string name;
-  std::string text;
-};
-// One named value: a line for people, a member for programs.
-struct Fact {
-  std::string name;
-  std::string label;
-  Cell value;
-};
-enum class InCsv : std::uint8_t { no, yes };
-struct Table {
-  std::string name;
-  InCsv in_csv = InCsv::no;
-  std::vector<TableColumn> columns;
-  std::vector<TableRow> rows;
-};
-
-// A document. CSV holds its one table marked for it; JSON all facts, texts and tables, by name.
-struct Report {
-  std::vector<std::variant<Heading, Paragraph, Verbatim, Fact, Table>> blocks;
-};
-
-enum class Format : std::uint8_t { terminal, json, csv, markdown };
-
-struct RenderOptions {
-  Format format = Format::terminal;
-  Color color = Color::off;
-};
-
-// Renders a document; ends in a newline. Thread-safe.
-std::string render(const Report& report, const RenderOptions& options = {});
+namespace [[gnu::visibility("default")]] juniper {
 
 // Each result as a document.
 Report report(const LoadReport& load);
 Report report(const Scan& scan);
 Report report(const Verification& verification);
+// By which figure the parts of a store are sorted, the largest first; `uses`: by bytes for each logged query.
+enum class WeighOrder : std::uint8_t { bytes, name, rows, distinct, nulls, bits, uses };
 struct WeighView {
-  std::string sort = "bytes";  // bytes, name, rows, distinct, nulls, bits
-  std::size_t top = 0;         // the first n columns; 0: all
+  WeighOrder sort = WeighOrder::bytes;
+  std::size_t top = 0;  // the first n parts; 0: all
 };
-// Errors: JR-003 (no such figure to sort by).
-Result<Report> report(const Weighing& weighing, const WeighView& view = {});
+Report report(const Weighing& weighing, const WeighView& view = {});
 Report report(const WeightChanges& changes, std::size_t top = 0);  // the first n parts; 0: all
 Report report(const LinkReport& links);
 Report report(const Audit& audit);

@@ -6,7 +6,7 @@
 
 #include "juniper/dataset.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct ScannedTable {
   std::string table;

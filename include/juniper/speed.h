@@ -5,7 +5,7 @@
 #include <functional>
 #include <string>
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 struct SpeedSettings {
   double allowed_ratio = 1.1;     // of the candidate's median to the base's: more than this, with confidence, is slower

@@ -10,7 +10,7 @@
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // The words in which a statement is written, and the tables that it is over:
 //   sqlite      those that `against_sqlite` makes: exact decimals are whole numbers of their last digit, dates are days

@@ -4,13 +4,14 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 #include "juniper/value.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // A condition of the slice in which an aggregate is evaluated.
 struct UnfoldedFilter {
@@ -37,10 +38,22 @@ struct UnfoldedColumn {
   std::string format;
 };
 
+// What a part of a measure is.
+enum class UnfoldedKind : std::uint8_t {
+  measure,
+  slice,  // with modifiers
+  name,   // of `let`
+  expression,
+  aggregate,
+};
+
+// "measure", "aggregate"
+std::string_view to_string(UnfoldedKind kind);
+
 struct UnfoldedPart {
   std::uint32_t depth = 0;  // the parts of a part stand behind it, one deeper
-  std::string kind;         // "measure", "slice" (with modifiers), "name" (of `let`), "expression", "aggregate"
-  std::string text;         // as it is written
+  UnfoldedKind kind = UnfoldedKind::measure;
+  std::string text;  // as it is written
   Place place;
   Value value;
   Type type;

@@ -7,7 +7,7 @@
 #include <string_view>
 #include <variant>
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 __extension__ using int128 = __int128;
 
@@ -65,6 +65,12 @@ int compare(const Value& a, const Value& b);
 // The exact text of a value: no grouping, no rounding, ISO 8601 dates, reals with the fewest digits that read
 // back to the same bits; "" for null. `parse_value` reads each of them back.
 std::string to_text(const Value& value, Type type);
+
+// The nearest real to a number; nothing for null, and for a value of a type that is no number.
+std::optional<double> to_double(const Value& value, Type type);
+
+// All digits of a number, which streams do not print: "-170141183460469231731687303715884105728".
+std::string to_string(int128 number);
 
 // Reads the text of one value of `type`; nothing if it does not fit (no surrounding blanks are allowed, decimals
 // may have fewer digits than the scale but not more unless they are zeros). Booleans are "true" or "false".

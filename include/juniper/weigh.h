@@ -10,11 +10,11 @@
 #include "juniper/query_log.h"
 #include "juniper/value.h"
 
-namespace juniper {
+namespace [[gnu::visibility("default")]] juniper {
 
 // Somebody who needs a column.
 struct ColumnUse {
-  std::string kind;  // "measure", "calculated column", "link", "sort order", "query", "declared use"
+  UserKind kind = UserKind::measure;
   std::string name;  // "revenue", "sessions.bay_id -> bays.bay_id"
 
   bool operator==(const ColumnUse&) const = default;

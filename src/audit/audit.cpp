@@ -9,6 +9,7 @@
 #include "audit/rules.h"
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "store/of_dataset.h"
 
 namespace juniper {
 
@@ -97,7 +98,7 @@ Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings) {
       if (auto known = check_codes(*codes); !known) return tl::unexpected(known.error());
     }
     Audit made;
-    made.file_bytes = dataset.store().file_bytes;
+    made.file_bytes = store::store_of(dataset).file_bytes;
     const auto waivers = find_waivers(dataset.model().texts());
     if (!waivers) return tl::unexpected(waivers.error());
     const auto waived = [&](const Finding& finding, const char* code) -> const Waiver* {

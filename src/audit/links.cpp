@@ -9,6 +9,8 @@
 #include "language/check.h"
 #include "language/checked.h"
 #include "language/lexer.h"
+#include "model/access.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper {
@@ -99,7 +101,7 @@ std::string orphan_condition(const language::CheckedModel& model, const language
 
 // Every measure over the many side's rows alone, where the key has no match.
 std::vector<OrphanMeasure> orphan_measures(const Dataset& dataset, const language::Link& link) {
-  const language::CheckedModel& model = dataset.model().checked();
+  const language::CheckedModel& model = model::checked(dataset.model());
   std::string shown;
   for (const language::Measure& measure : model.measures) {
     const language::Needs needs = language::needs_of(model, measure.expression, std::nullopt);
@@ -134,8 +136,8 @@ std::vector<CalendarGap> gaps_of(const store::Column& day) {
 
 Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
   return base::guarded([&]() -> Result<LinkReport> {
-    const language::CheckedModel& model = dataset.model().checked();
-    const store::Store& store = dataset.store();
+    const language::CheckedModel& model = model::checked(dataset.model());
+    const store::Store& store = store::store_of(dataset);
     LinkReport made;
     std::vector<std::vector<std::uint8_t>> used(store.tables.size());  // rows of each table that some link leads to
     for (std::size_t i = 0; i < store.links.size(); ++i) {

@@ -7,25 +7,26 @@
 #include <cstring>
 #include <fstream>
 #include <map>
-#include <nlohmann/json.hpp>
 #include <optional>
 
 #include "base/failure.h"
+#include "base/json.h"
 
 namespace juniper {
 
 namespace {
 
 // The parameters of a line; nothing if they are not so written.
-std::optional<std::map<std::string, std::string>> settings_of(const nlohmann::json& entry) {
-  std::map<std::string, std::string> set;
-  if (!entry.contains("set")) return set;
-  if (!entry["set"].is_object()) return std::nullopt;
-  for (const auto& [name, value] : entry["set"].items()) {
-    if (!value.is_string()) return std::nullopt;
-    set.emplace(name, value.get<std::string>());
+std::optional<std::map<std::string, std::string>> settings_of(const base::Json& entry) {
+  std::map<std::string, std::string> settings;
+  const base::Json* const set = entry.find("set");
+  if (set == nullptr) return settings;
+  if (set->members() == nullptr) return std::nullopt;
+  for (const auto& [name, value] : *set->members()) {
+    if (value.text() == nullptr) return std::nullopt;
+    settings.insert_or_assign(name, *value.text());
   }
-  return set;
+  return settings;
 }
 
 }  // namespace
@@ -43,8 +44,9 @@ Result<QueryLog> read_query_log(const std::string& path) {
     std::string text;
     for (std::uint32_t line = 1; std::getline(file, text); ++line) {
       if (text.find_first_not_of(" \t\r") == std::string::npos) continue;
-      const nlohmann::json entry = nlohmann::json::parse(text, nullptr, false);
-      if (!entry.is_object() || !entry.contains("query") || !entry["query"].is_string()) {
+      const base::Json entry = base::parse_json(text).value.value_or(base::Json());
+      const std::string* const query = entry.find_text("query");
+      if (query == nullptr) {
         return tl::unexpected(base::error_at("JR-007", Place{path, line, 0},
                                              "this line is no JSON object with a text \"query\"",
                                              R"(write a line for each query: {"query": "by days.year show revenue"})"));
@@ -55,14 +57,14 @@ Result<QueryLog> read_query_log(const std::string& path) {
                                              "\"set\" is no JSON object of parameters and their values as texts",
                                              R"(write {"query": "monthly", "set": {"min_price": "0.5"}})"));
       }
-      const auto [at, fresh] = known.emplace(std::pair(entry["query"].get<std::string>(), *set), log.queries.size());
+      const auto [at, fresh] = known.emplace(std::pair(*query, *set), log.queries.size());
       if (fresh) log.queries.push_back({at->first.first, *set, {}, 0, line});
       LoggedQuery& logged = log.queries[at->second];
       ++logged.times;
-      const std::string user =
-          entry.contains("user") && entry["user"].is_string() ? entry["user"].get<std::string>() : "";
-      if (!user.empty() && std::find(logged.users.begin(), logged.users.end(), user) == logged.users.end())
-        logged.users.push_back(user);
+      const std::string* const user = entry.find_text("user");
+      if (user != nullptr && !user->empty() &&
+          std::find(logged.users.begin(), logged.users.end(), *user) == logged.users.end())
+        logged.users.push_back(*user);
     }
     return log;
   });

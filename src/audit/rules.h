@@ -7,7 +7,9 @@
 
 #include "juniper/audit.h"
 #include "language/checked.h"
+#include "model/access.h"
 #include "model/uses.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper::auditing {
@@ -18,8 +20,8 @@ class Subject {
   Subject(const Dataset& dataset, bool fast);
 
   const Dataset& dataset() const { return dataset_; }
-  const language::CheckedModel& model() const { return dataset_.model().checked(); }
-  const store::StoredTable& table(language::TableIndex t) const { return dataset_.store().tables[t]; }
+  const language::CheckedModel& model() const { return model::checked(dataset_.model()); }
+  const store::StoredTable& table(language::TableIndex t) const { return store::store_of(dataset_).tables[t]; }
   const store::Column& data(language::ColumnId id) const { return table(id.table).columns[id.column].data; }
   const std::vector<model::User>& users(language::ColumnId id) const { return users_[id.table][id.column]; }
 

@@ -10,7 +10,9 @@
 #include "base/diagnostics.h"
 #include "engine/ask.h"
 #include "language/check.h"
+#include "model/access.h"
 #include "model/uses.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper {
@@ -34,8 +36,7 @@ ColumnWeight weigh_column(const language::CheckedModel& model, language::ColumnI
   weight.encoding = data.encoding;
   weight.dictionary_bytes = data.dictionary_bytes().size();
   weight.code_bytes = data.codes.bytes().size();
-  for (const model::User& user : model::users_of_column(model, id))
-    weight.used_by.push_back({std::string(model::kind_name(user.kind)), user.name});
+  for (const model::User& user : model::users_of_column(model, id)) weight.used_by.push_back({user.kind, user.name});
   return weight;
 }
 
@@ -48,8 +49,8 @@ void heaviest_first(std::vector<Weight>& weights, const Bytes& bytes) {
 }  // namespace
 
 Weighing weigh(const Dataset& dataset) {
-  const language::CheckedModel& model = dataset.model().checked();
-  const store::Store& store = dataset.store();
+  const language::CheckedModel& model = model::checked(dataset.model());
+  const store::Store& store = store::store_of(dataset);
   Weighing weighing;
   weighing.model = model.name.empty() ? std::filesystem::path(dataset.model().path()).filename().string() : model.name;
   for (language::TableIndex t = 0; t < model.tables.size(); ++t) {

@@ -6,9 +6,9 @@
 #include <filesystem>
 #include <fstream>
 #include <map>
-#include <nlohmann/json.hpp>
 
 #include "base/failure.h"
+#include "base/json.h"
 #include "juniper/weigh.h"
 #include "source/csv_records.h"
 
@@ -42,18 +42,24 @@ std::uint64_t number(std::string_view text) {
 }
 
 Parts parts_of_json(const std::string& text) {
+  const base::ParsedJson weighing = base::parse_json(text);
+  if (!weighing.value) throw NoWeighing{fmt::format("byte {}: {}", weighing.byte, weighing.problem)};
+  const base::Json* const list = weighing.value->find("parts");
+  if (list == nullptr || list->items() == nullptr) throw NoWeighing{"it has no list \"parts\""};
   Parts parts;
-  try {
-    const nlohmann::json weighing = nlohmann::json::parse(text);
-    for (const auto& part : weighing.at("parts")) {
-      const auto count = [&](const char* name) {
-        return part.at(name).is_null() ? 0 : part.at(name).get<std::uint64_t>();
-      };
-      parts[{part.at("table").get<std::string>(), part.at("name").get<std::string>()}] = {
-          count("rows"), count("distinct"), count("dictionary_bytes"), count("code_bytes") + count("other_bytes")};
-    }
-  } catch (const nlohmann::json::exception& e) {
-    throw NoWeighing{e.what()};
+  for (const base::Json& part : *list->items()) {
+    const auto count = [&](const char* name) -> std::uint64_t {
+      const base::Json* const member = part.find(name);
+      if (member != nullptr && member->is_null()) return 0;
+      const auto counted = member != nullptr ? member->whole_number() : std::nullopt;
+      if (!counted) throw NoWeighing{fmt::format("a part has no number \"{}\"", name)};
+      return *counted;
+    };
+    const std::string* const table = part.find_text("table");
+    const std::string* const name = part.find_text("name");
+    if (table == nullptr || name == nullptr) throw NoWeighing{"a part has no \"table\" or no \"name\""};
+    parts[{*table, *name}] = {count("rows"), count("distinct"), count("dictionary_bytes"),
+                              count("code_bytes") + count("other_bytes")};
   }
   return parts;
 }

@@ -109,6 +109,15 @@ int compare(const Value& a, const Value& b) {
   }
 }
 
+std::optional<double> to_double(const Value& value, Type type) {
+  if (value.is_null() || !type.is_number()) return std::nullopt;
+  return type.kind == TypeKind::real ? value.real() : base::to_real(value.exact(), type.scale);
+}
+
+std::string to_string(int128 number) {
+  return base::exact_text(number, 0);
+}
+
 std::string to_text(const Value& value, Type type) {
   if (value.is_null()) return "";
   switch (type.kind) {

@@ -73,7 +73,7 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   if (node->aggregate == Aggregate::rank) return rank(*node, frame, slice);
   const Step step(*this, node->span, frame->rows);
   const auto rows = plain(node->rows, frame, slice);
-  step.get().way = "loop";
+  step.get().way = ExplainWay::loop;
   step.get().rows_in = source_.rows(base_table(node->rows));
   // What is the same for all rows of the frame is evaluated once, unless a scan answers them all anyway.
   const bool alike = frame->rows > 1 && is_alike(node->rows, frame, slice) &&
@@ -97,7 +97,7 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   }
   if (!scannable && alike) return once_for_all();
   if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found, step));
-  step.get().way = found.range ? "ranged" : "grouped";
+  step.get().way = found.range ? ExplainWay::ranged : ExplainWay::grouped;
   ScanRequest request = request_of(*node, *rows, found);
   return with_poison(found, scanned(*node, request, found, step.get()));
 }
@@ -197,7 +197,7 @@ bool Evaluator::is_alike(const RowSetPtr& set, const FramePtr& frame, const Slic
 // A rank among the same values for all rows of the frame: these are evaluated once, and each rank is looked up.
 VectorPtr Evaluator::rank_among_alike(const Node& node, const FramePtr& frame, const SlicePtr& slice) {
   const Step step(*this, node.span, frame->rows);
-  step.get().way = "loop";
+  step.get().way = ExplainWay::loop;
   const VectorPtr values = widened(evaluate(node.children[0], frame, slice), node.children[0]->type);
   const FramePtr pairs = rows(node.rows, first_row(frame), slice);
   step.get().rows_in = source_.rows(base_table(node.rows));
@@ -528,7 +528,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     ExplainStep& own = step.get();
     own.rows_out += pairs->rows;
     const bool many = own.rows_out > 4 * (own.rows_in + own.slices);
-    if (many || (access != nullptr && !access->residual.empty())) own.way = "row by row";
+    if (many || (access != nullptr && !access->residual.empty())) own.way = ExplainWay::row_by_row;
     std::vector<VectorPtr> values;
     const std::size_t plain_values = orders_rows(*node) ? 1 : node->children.size();
     for (std::size_t v = 0; v < plain_values; ++v)

@@ -11,17 +11,20 @@
 #include "engine/query.h"
 #include "language/check.h"
 #include "language/parser.h"
+#include "model/access.h"
 #include "model/syntax_of.h"
+#include "store/of_dataset.h"
 
 namespace juniper {
 
 namespace engine {
 
 Source source_of(const Dataset& dataset, const Watch* watch) {
-  return source_of(dataset, dataset.model().checked(), watch);
+  return source_of(dataset, model::checked(dataset.model()), watch);
 }
 Source source_of(const Dataset& dataset, const language::CheckedModel& model, const Watch* watch) {
-  return {model, dataset.store(), Setting{dataset.options().today.value_or(0)}, dataset.options().threads, watch};
+  return {model, store::store_of(dataset), Setting{dataset.options().today.value_or(0)}, dataset.options().threads,
+          watch};
 }
 
 namespace {
@@ -34,7 +37,7 @@ bool is_name(const std::string& text) {
 }  // namespace
 
 Result<Prepared> prepare(const Model& model, const Question& question) {
-  Prepared prepared{model.checked(), {}, {}};
+  Prepared prepared{model::checked(model), {}, {}};
   language::CheckedModel& checked = prepared.model;
   Diagnostics diagnostics;
   std::vector<language::syntax::ExpressionPtr> conditions;
@@ -66,7 +69,7 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
     }
   } else if (is_name(question.query)) {
     return tl::unexpected(base::error("JR-702", fmt::format("there is no saved query '{}'", question.query),
-                                      base::did_you_mean(question.query, model.queries())));
+                                      base::did_you_mean(question.query, names_of(model.queries()))));
   } else {
     const std::uint32_t file = checked.sources.add({"<query>", question.query});
     parsed = language::parse_query(checked.sources, file, diagnostics);
@@ -78,7 +81,7 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
     language::Reading reading{model.options().settings, {}};
     for (const auto& draft : drafts) reading.drafts.push_back(&draft);
     Diagnostics known;
-    auto text = model::parse_all(checked.sources, model.checked().sources.size(), known);
+    auto text = model::parse_all(checked.sources, model::checked(model).sources.size(), known);
     text.queries.clear();
     checked = language::check_model(text, checked.sources, reading, diagnostics);
     if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
@@ -94,6 +97,48 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
 }
 
 }  // namespace engine
+
+std::optional<std::size_t> QueryResult::find(std::string_view column) const {
+  for (std::size_t c = 0; c < columns.size(); ++c) {
+    if (columns[c].name == column) return c;
+  }
+  return std::nullopt;
+}
+
+const Value* QueryResult::cell(std::size_t row, std::string_view column) const {
+  const auto place = find(column);
+  return place ? &rows[row].cells[*place] : nullptr;
+}
+
+std::optional<double> QueryResult::number(std::size_t row, std::string_view column) const {
+  const auto place = find(column);
+  return place ? to_double(rows[row].cells[*place], columns[*place].type) : std::nullopt;
+}
+
+std::optional<std::string> QueryResult::text(std::size_t row, std::string_view column) const {
+  const auto place = find(column);
+  return place ? std::optional(to_text(rows[row].cells[*place], columns[*place].type)) : std::nullopt;
+}
+
+std::string_view to_string(ExplainWay way) {
+  switch (way) {
+    case ExplainWay::query:
+      return "query";
+    case ExplainWay::scan:
+      return "scan";
+    case ExplainWay::grouped:
+      return "grouped";
+    case ExplainWay::ranged:
+      return "ranged";
+    case ExplainWay::loop:
+      return "loop";
+    case ExplainWay::rows:
+      return "rows";
+    case ExplainWay::row_by_row:
+      return "row by row";
+  }
+  return "";
+}
 
 Result<Explanation> explain(const Dataset& dataset, const Question& question) {
   return base::guarded([&]() -> Result<Explanation> {

@@ -7,7 +7,6 @@
 #include <boost/unordered/unordered_flat_set.hpp>
 #include <chrono>
 #include <deque>
-#include <mutex>
 #include <numeric>
 #include <optional>
 #include <set>
@@ -65,7 +64,7 @@ class QueryRun {
     const QueryResult result = run();
     Explanation made;
     ExplainStep& whole = made.steps.emplace_back();
-    whole.way = "query";
+    whole.way = ExplainWay::query;
     whole.what = query_.name.empty() ? std::string(model_.sources.text(query_.span)) : query_.name;
     whole.place = model_.sources.place(query_.span);
     whole.slices = 1 + query_.totals.size();
@@ -76,7 +75,7 @@ class QueryRun {
     made.steps.insert(made.steps.end(), evaluator_.steps().begin(), evaluator_.steps().end());
     for (std::size_t i = 1; i < made.steps.size(); ++i) made.steps[0].bytes += made.steps[i].bytes;
     for (const ExplainStep& step : evaluator_.steps()) {
-      if (step.way != "row by row") continue;
+      if (step.way != ExplainWay::row_by_row) continue;
       std::string text = fmt::format("{}:{}:{}: {}", step.place.file, step.place.line, step.place.column, step.what);
       if (std::find(made.row_by_row.begin(), made.row_by_row.end(), text) == made.row_by_row.end())
         made.row_by_row.push_back(std::move(text));
@@ -199,7 +198,7 @@ class QueryRun {
     ScanResult scanned = scan(source_, request, threads_);
     ExplainStep& step = steps_.emplace_back();
     step.depth = 1;
-    step.way = "scan";
+    step.way = ExplainWay::scan;
     step.what = model_.tables[made.table].name;
     for (const LinkIndex role : made.roles) step.what += " via " + model_.links[role].role;
     step.what += fmt::format(": {} aggregate{}", made.aggregates.size(), made.aggregates.size() == 1 ? "" : "s");
@@ -341,9 +340,11 @@ class QueryRun {
                   ArrangedLevel& level) const {
     const std::size_t combinations = level.keys.size();
     const std::size_t limit = *query_.limit;
-    ArrangedLevel first = level.part(0, 0);
-    std::optional<Overflow> overflow;
-    std::mutex mutex;
+    struct First {
+      ArrangedLevel level;
+      std::optional<Overflow> overflow;
+    };
+    base::Guarded<First> first(level.part(0, 0), std::nullopt);
     base::parallel_for((combinations + at_once - 1) / at_once, threads_, [&](std::size_t p) {
       source_.check();
       const std::size_t begin = p * at_once;
@@ -352,13 +353,14 @@ class QueryRun {
       std::optional<Overflow> overflow_here;
       show_part(evaluator, 0, groups, begin, true, part, overflow_here);
       arrangement.keep_first(limit, part);
-      const std::lock_guard lock(mutex);
-      keep_first(overflow_here, overflow);
-      first.append(part);
-      arrangement.keep_first(limit, first);
+      first.change([&](First& all) {
+        keep_first(overflow_here, all.overflow);
+        all.level.append(part);
+        arrangement.keep_first(limit, all.level);
+      });
     });
-    fail_if(overflow, level);
-    level = std::move(first);
+    fail_if(first.alone().overflow, level);
+    level = std::move(first.alone().level);
   }
 
   // A shown number that does not fit its type, and the codes of its combination.

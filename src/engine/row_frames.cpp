@@ -61,7 +61,7 @@ Value value_of(const Vector& values, std::size_t row) {
 
 FramePtr Evaluator::rows(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice) {
   const Step step(*this, set->span, frame->rows);
-  step.get().way = "rows";
+  step.get().way = ExplainWay::rows;
   FramePtr made = written_out(set, frame, slice);
   step.get().rows_out = made->rows;
   return made;

@@ -48,33 +48,33 @@ class Unfolder {
         return open(node->children[0], frame, slice, depth);
       case Op::measure: {
         const Measure& measure = model_.measures[node->measure];
-        UnfoldedPart& part = add("measure", node, frame, slice, depth);
+        UnfoldedPart& part = add(UnfoldedKind::measure, node, frame, slice, depth);
         part.text = measure.name;
         part.place = model_.sources.place(measure.name_span);
         part.format = measure.format;
         return open(measure.expression, frame, slice, depth + 1);
       }
       case Op::modified:
-        add("slice", node, frame, slice, depth);
+        add(UnfoldedKind::slice, node, frame, slice, depth);
         return open(node->children[0], frame, evaluator_.modified(*node->modifiers, frame, slice), depth + 1);
       case Op::let:
         return open_let(*node, frame, slice, depth);
       case Op::aggregate:
         return open_aggregate(node, frame, slice, depth);
       default:
-        add("expression", node, frame, slice, depth);
+        add(UnfoldedKind::expression, node, frame, slice, depth);
         for (const NodePtr& child : node->children) open(child, frame, slice, depth + 1);
     }
   }
 
-  UnfoldedPart& add(std::string kind, const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
+  UnfoldedPart& add(UnfoldedKind kind, const NodePtr& node, const FramePtr& frame, const SlicePtr& slice,
                     std::uint32_t depth) {
     const VectorPtr values = evaluator_.evaluate(node, frame, slice);
     if (values->state[0] == State::overflow)
       evaluator_.fail(node->span, "JR-701", "this part does not fit its type", "");
     UnfoldedPart& part = parts_.emplace_back();
     part.depth = depth;
-    part.kind = std::move(kind);
+    part.kind = kind;
     part.text = model_.sources.text(node->span);
     part.place = model_.sources.place(node->span);
     part.value = values->value_at(0);
@@ -86,7 +86,7 @@ class Unfolder {
     FramePtr at = frame;
     for (const Let& let : node.lets) {
       if (!let.rows) {
-        add("name", let.value, at, slice, depth).text = let.text;
+        add(UnfoldedKind::name, let.value, at, slice, depth).text = let.text;
         open(let.value, at, slice, depth + 1);
       }
       at = evaluator_.with_name(let, at, slice);
@@ -98,7 +98,7 @@ class Unfolder {
 
   void open_aggregate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice, std::uint32_t depth) {
     const std::size_t index = parts_.size();
-    add("aggregate", node, frame, slice, depth);
+    add(UnfoldedKind::aggregate, node, frame, slice, depth);
     const RowSetPtr& set = node->rows;
     const TableIndex table = base_table(set);
     SlicePtr seen_through = slice;
@@ -311,6 +311,22 @@ class Unfolder {
 }  // namespace juniper::engine
 
 namespace juniper {
+
+std::string_view to_string(UnfoldedKind kind) {
+  switch (kind) {
+    case UnfoldedKind::measure:
+      return "measure";
+    case UnfoldedKind::slice:
+      return "slice";
+    case UnfoldedKind::name:
+      return "name";
+    case UnfoldedKind::expression:
+      return "expression";
+    case UnfoldedKind::aggregate:
+      return "aggregate";
+  }
+  return "";
+}
 
 Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, const std::vector<std::string>& at,
                          std::size_t samples) {

@@ -19,7 +19,9 @@
 #include "loading/resolve_link.h"
 #include "loading/row_order.h"
 #include "loading/signature.h"
+#include "model/access.h"
 #include "model/uses.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper {
@@ -87,7 +89,7 @@ class Loader {
   // `to_sort`: the tables for which a smaller order of rows is looked for.
   Loader(const Model& model, const Options& options, std::set<std::string> to_sort, const store::Store* earlier,
          source::Rejects* rejects, store::StoreWriter& writer)
-      : model_(model.checked()),
+      : model_(model::checked(model)),
         options_(options),
         to_sort_(std::move(to_sort)),
         earlier_(earlier),
@@ -653,7 +655,7 @@ Diagnostics data_warnings(const CheckedModel& model, const store::Store& store) 
 
 // With --strict these are errors.
 Result<void> accept(const Model& model, const store::Store& store) {
-  Diagnostics warnings = data_warnings(model.checked(), store);
+  Diagnostics warnings = data_warnings(model::checked(model), store);
   if (!model.options().strict || warnings.empty()) return {};
   for (Diagnostic& warning : warnings) warning.severity = Severity::error;
   return tl::unexpected(std::move(warnings));
@@ -735,14 +737,15 @@ std::set<std::string> tables_to_sort(const CheckedModel& model, RowOrder order, 
 // Makes sure that a fresh store stands at `path`, from the one that is there now, if one is, and opens it.
 Result<Loaded> refresh(const Model& model, const std::string& path, Result<store::Store> earlier,
                        const Options& options, const LoadSettings& settings) {
-  const std::string wanted = loading::signature(model.checked(), *options.today);
+  const std::string wanted = loading::signature(model::checked(model), *options.today);
   const bool use_earlier = earlier && settings.reload == Reload::when_stale;
-  const std::set<std::string> to_sort = tables_to_sort(model.checked(), settings.order, earlier ? &*earlier : nullptr);
+  const std::set<std::string> to_sort =
+      tables_to_sort(model::checked(model), settings.order, earlier ? &*earlier : nullptr);
   const auto stands_so = [&](const store::StoredTable& table) {
     return table.signature.empty() || table.order_asked == to_sort.contains(table.name);
   };
   if (use_earlier && std::all_of(earlier->tables.begin(), earlier->tables.end(), stands_so) &&
-      loading::is_fresh(*earlier, model.checked(), wanted)) {
+      loading::is_fresh(*earlier, model::checked(model), wanted)) {
     if (auto accepted = accept(model, *earlier); !accepted) return tl::unexpected(accepted.error());
     return Loaded{std::move(*earlier), false, {}};
   }
@@ -771,9 +774,9 @@ namespace loading {
 Result<store::Store> load_beside(const Model& model, const std::filesystem::path& path, const store::Store& earlier,
                                  const Options& options) {
   store::StoreWriter writer(path);
-  Loader loader(model, options, tables_to_sort(model.checked(), RowOrder::as_before, &earlier), &earlier, nullptr,
+  Loader loader(model, options, tables_to_sort(model::checked(model), RowOrder::as_before, &earlier), &earlier, nullptr,
                 writer);
-  auto loaded = loader.run(signature(model.checked(), today_of(options)));
+  auto loaded = loader.run(signature(model::checked(model), today_of(options)));
   if (!loaded) return tl::unexpected(loaded.error());
   if (auto accepted = accept(model, *loaded); !accepted) return tl::unexpected(accepted.error());
   if (auto written = writer.finish(*loaded); !written) return tl::unexpected(written.error());
@@ -806,7 +809,7 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
       if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
     }
     LoadReport made = describe(*refreshed, target);
-    made.warnings = data_warnings(model->checked(), refreshed->store);
+    made.warnings = data_warnings(model::checked(*model), refreshed->store);
     made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
     return made;
   });
@@ -835,7 +838,7 @@ Result<Model> read_model(const std::string& path, const Options& options) {
 
 Diagnostics Dataset::warnings() const {
   Diagnostics warnings = model_.warnings();
-  const Diagnostics found = data_warnings(model_.checked(), *store_);
+  const Diagnostics found = data_warnings(model::checked(model_), *store_);
   warnings.insert(warnings.end(), found.begin(), found.end());
   return warnings;
 }
@@ -852,7 +855,7 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
       auto model = Model::parse(texts, options.reading);
       if (!model) return tl::unexpected(model.error());
       if (auto accepted = accept(*model, *store); !accepted) return tl::unexpected(accepted.error());
-      return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
+      return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
     }
     auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
@@ -864,7 +867,8 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
       return tl::unexpected(earlier.error());
     auto refreshed = refresh(*model, target, std::move(earlier), options, {});
     if (!refreshed) return tl::unexpected(refreshed.error());
-    return Dataset(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
+    return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)),
+                             options);
   });
 }
 

@@ -7,6 +7,7 @@
 
 #include "base/diagnostics.h"
 #include "language/check.h"
+#include "model/access.h"
 #include "model/uses.h"
 
 namespace juniper {
@@ -23,7 +24,7 @@ class Describer {
     for (const Parameter& parameter : model_.parameters) add(parameter);
     for (TableIndex t = 0; t < model_.tables.size(); ++t) add(t);
     for (const Link& link : model_.links) {
-      Description made = started("link", model::link_name(model_, link), link.span);
+      Description made = started(DescribedKind::link, model::link_name(model_, link), link.span);
       found_.push_back(std::move(made));
     }
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) add_measure(m);
@@ -32,9 +33,9 @@ class Describer {
   }
 
  private:
-  Description started(std::string kind, std::string name, Span span) const {
+  Description started(DescribedKind kind, std::string name, Span span) const {
     Description made;
-    made.kind = std::move(kind);
+    made.kind = kind;
     made.name = std::move(name);
     made.place = model_.sources.place(span);
     return made;
@@ -107,7 +108,7 @@ class Describer {
   }
 
   void add(const Parameter& parameter) {
-    Description made = started("parameter", parameter.name, parameter.span);
+    Description made = started(DescribedKind::parameter, parameter.name, parameter.span);
     made.type = to_string(parameter.type);
     made.description = parameter.description;
     made.definition = to_text(parameter.value, parameter.type);
@@ -118,7 +119,8 @@ class Describer {
 
   void add(TableIndex t) {
     const Table& table = model_.tables[t];
-    Description made = started(table.rows ? "calculated table" : "table", table.name, table.span);
+    Description made =
+        started(table.rows ? DescribedKind::calculated_table : DescribedKind::table, table.name, table.span);
     made.description = table.description;
     made.hidden = table.hidden;
     if (table.rows) {
@@ -138,7 +140,8 @@ class Describer {
 
   void add_column(ColumnId id) {
     const Column& column = model_.column(id);
-    Description made = started(column.expression ? "calculated column" : "column", model_.column_name(id), column.span);
+    Description made = started(column.expression ? DescribedKind::calculated_column : DescribedKind::column,
+                               model_.column_name(id), column.span);
     made.type = to_string(column.type);
     made.format = column.format;
     made.description = column.description;
@@ -150,13 +153,13 @@ class Describer {
       made.rests_on = names.list;
     }
     for (const model::User& user : model::users_of_column(model_, id))
-      made.used_by.push_back(fmt::format("{} {}", model::kind_name(user.kind), user.name));
+      made.used_by.push_back(fmt::format("{} {}", to_string(user.kind), user.name));
     found_.push_back(std::move(made));
   }
 
   void add_measure(MeasureIndex m) {
     const Measure& measure = model_.measures[m];
-    Description made = started("measure", measure.name, measure.span);
+    Description made = started(DescribedKind::measure, measure.name, measure.span);
     made.type = to_string(measure.expression->type);
     made.format = measure.format;
     made.description = measure.description;
@@ -171,7 +174,7 @@ class Describer {
   }
 
   void add(const Query& query) {
-    Description made = started("query", query.name, query.span);
+    Description made = started(DescribedKind::query, query.name, query.span);
     made.description = query.title;
     made.definition = model_.sources.text(query.span);
     Names names(query.variant ? *query.variant : model_);
@@ -188,8 +191,30 @@ class Describer {
 
 }  // namespace
 
+std::string_view to_string(DescribedKind kind) {
+  switch (kind) {
+    case DescribedKind::parameter:
+      return "parameter";
+    case DescribedKind::table:
+      return "table";
+    case DescribedKind::calculated_table:
+      return "calculated table";
+    case DescribedKind::column:
+      return "column";
+    case DescribedKind::calculated_column:
+      return "calculated column";
+    case DescribedKind::link:
+      return "link";
+    case DescribedKind::measure:
+      return "measure";
+    case DescribedKind::query:
+      return "query";
+  }
+  return "";
+}
+
 Result<std::vector<Description>> describe(const Model& model, const std::string& name, Hidden hidden) {
-  std::vector<Description> all = Describer(model.checked()).all();
+  std::vector<Description> all = Describer(model::checked(model)).all();
   if (name.empty()) {
     if (hidden == Hidden::left_out) std::erase_if(all, [](const Description& d) { return d.hidden; });
     return all;
@@ -197,7 +222,7 @@ Result<std::vector<Description>> describe(const Model& model, const std::string&
   std::vector<std::string> names;
   for (const Description& d : all) names.push_back(d.name);
   const auto bears = [&](const Description& d) {
-    const bool column = d.kind == "column" || d.kind == "calculated column";
+    const bool column = d.kind == DescribedKind::column || d.kind == DescribedKind::calculated_column;
     if (d.name == name) return true;
     return column && (d.name.starts_with(name + ".") || d.name.ends_with("." + name));
   };

@@ -12,6 +12,7 @@
 #include "language/check.h"
 #include "language/parser.h"
 #include "model/syntax_of.h"
+#include "model/uses.h"
 
 namespace juniper {
 
@@ -146,22 +147,88 @@ const std::string& Model::title() const {
 }
 
 namespace {
-template <class Item>
-std::vector<std::string> names_of(const std::vector<Item>& items) {
+
+using language::CheckedModel;
+using language::LinkEnd;
+
+ColumnInfo info_of(const CheckedModel& model, const language::Table& table, const language::Column& column) {
+  ColumnInfo info;
+  info.name = column.name;
+  info.type = column.type;
+  info.is_key = column.key;
+  info.is_calculated = column.is_calculated();
+  info.is_hidden = column.hidden;
+  if (column.expression) info.definition = model.sources.text(column.expression->span);
+  info.header = column.header;
+  if (column.sorted_by) info.sorted_by = table.columns[*column.sorted_by].name;
+  info.format = column.format;
+  info.description = column.description;
+  info.used_by = column.used_by;
+  info.place = model.sources.place(column.span);
+  return info;
+}
+
+std::vector<std::string> column_names(const CheckedModel& model, const LinkEnd& end) {
   std::vector<std::string> names;
-  for (const Item& item : items) names.push_back(item.name);
+  for (const std::uint32_t column : end.columns) names.push_back(model.tables[end.table].columns[column].name);
   return names;
 }
+
 }  // namespace
 
-std::vector<std::string> Model::tables() const {
-  return names_of(checked_->tables);
+std::vector<TableInfo> Model::tables() const {
+  std::vector<TableInfo> infos;
+  for (const language::Table& table : checked_->tables) {
+    TableInfo& info = infos.emplace_back();
+    info.name = table.name;
+    info.is_calculated = table.rows != nullptr;
+    info.is_hidden = table.hidden;
+    if (table.rows) info.definition = checked_->sources.text(table.rows->span);
+    info.source = table.source_pattern;
+    info.description = table.description;
+    for (const language::Column& column : table.columns) info.columns.push_back(info_of(*checked_, table, column));
+    info.place = checked_->sources.place(table.span);
+  }
+  return infos;
 }
-std::vector<std::string> Model::measures() const {
-  return names_of(checked_->measures);
+
+std::vector<LinkInfo> Model::links() const {
+  std::vector<LinkInfo> infos;
+  for (const language::Link& link : checked_->links) {
+    infos.push_back({model::link_name(*checked_, link), checked_->tables[link.from.table].name,
+                     column_names(*checked_, link.from), checked_->tables[link.to.table].name,
+                     column_names(*checked_, link.to), link.role, checked_->sources.place(link.span)});
+  }
+  return infos;
 }
-std::vector<std::string> Model::queries() const {
-  return names_of(checked_->queries);
+
+std::vector<MeasureInfo> Model::measures() const {
+  std::vector<MeasureInfo> infos;
+  for (const language::Measure& measure : checked_->measures) {
+    const language::Span written = measure.expression->span;
+    infos.push_back({measure.name, measure.expression->type, measure.hidden,
+                     std::string(checked_->sources.text(written)), measure.format, measure.description, measure.used_by,
+                     checked_->sources.place(measure.span)});
+  }
+  return infos;
+}
+
+std::vector<ParameterInfo> Model::parameters() const {
+  std::vector<ParameterInfo> infos;
+  for (const language::Parameter& parameter : checked_->parameters) {
+    infos.push_back({parameter.name, parameter.type, parameter.value, parameter.description,
+                     checked_->sources.place(parameter.span)});
+  }
+  return infos;
+}
+
+std::vector<QueryInfo> Model::queries() const {
+  std::vector<QueryInfo> infos;
+  for (const language::Query& query : checked_->queries) {
+    infos.push_back({query.name, query.title, std::string(checked_->sources.text(query.span)),
+                     checked_->sources.place(query.span)});
+  }
+  return infos;
 }
 
 }  // namespace juniper

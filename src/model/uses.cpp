@@ -100,7 +100,11 @@ std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
   return users;
 }
 
-std::string_view kind_name(UserKind kind) {
+}  // namespace juniper::model
+
+namespace juniper {
+
+std::string_view to_string(UserKind kind) {
   switch (kind) {
     case UserKind::measure:
       return "measure";
@@ -122,4 +126,4 @@ std::string_view kind_name(UserKind kind) {
   return "";
 }
 
-}  // namespace juniper::model
+}  // namespace juniper

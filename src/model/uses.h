@@ -4,20 +4,10 @@
 #include <string>
 #include <vector>
 
+#include "juniper/model.h"
 #include "language/checked.h"
 
 namespace juniper::model {
-
-enum class UserKind : std::uint8_t {
-  measure,
-  calculated_column,
-  calculated_table,
-  calendar,
-  link,
-  sort_order,
-  query,
-  declared
-};
 
 struct User {
   UserKind kind = UserKind::measure;
@@ -33,9 +23,6 @@ std::vector<User> users_of_column(const language::CheckedModel& model, language:
 
 // The measures that a query defines for itself alone.
 std::vector<const language::Measure*> drafts_of(const language::Query& query);
-
-// "measure", "calculated column", …
-std::string_view kind_name(UserKind kind);
 
 // A link as it is written: "sessions.end_day -> days.day as end_date".
 std::string link_name(const language::CheckedModel& model, const language::Link& link);

@@ -9,6 +9,7 @@
 #include "language/check.h"
 #include "language/lexer.h"
 #include "language/parser.h"
+#include "model/access.h"
 #include "refactor/narrowing.h"
 #include "refactor/text_edits.h"
 #include "refactor/text_file.h"
@@ -71,7 +72,7 @@ Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::
     const std::uint32_t file = texts.add({"<draft>", text});
     const syntax::Measure measure = parse_measure(texts, file, problems);
     if (has_errors(problems)) return tl::unexpected(std::move(problems));
-    const CheckedModel& model = dataset.model().checked();
+    const CheckedModel& model = model::checked(dataset.model());
     Draft made;
     made.measure = measure.name.text;
     made.definition = texts.text(measure.expression->span);
@@ -105,7 +106,7 @@ Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::
 
 Result<void> keep(const Dataset& dataset, const Draft& draft) {
   return base::guarded([&]() -> Result<void> {
-    const CheckedModel& model = dataset.model().checked();
+    const CheckedModel& model = model::checked(dataset.model());
     const auto present = model.find_measure(draft.measure);
     const std::uint32_t file = present ? model.measures[*present].expression->span.file : 0;
     const SourceText& source = model.sources[file];

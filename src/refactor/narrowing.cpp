@@ -11,6 +11,8 @@
 #include "engine/ask.h"
 #include "language/check.h"
 #include "language/lexer.h"
+#include "model/access.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper::refactoring {
@@ -61,7 +63,7 @@ std::optional<std::vector<ByValue>> differences_by(const Sides& sides, const std
 class SourceFinder {
  public:
   SourceFinder(const Sides& sides, const std::string& measure)
-      : sides_(sides), model_(sides.base.model().checked()), measure_(measure) {}
+      : sides_(sides), model_(model::checked(sides.base.model())), measure_(measure) {}
 
   Narrowing find() {
     Narrowing made;
@@ -91,7 +93,7 @@ class SourceFinder {
     std::optional<Candidate> best;
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
-        const store::Column& column = sides_.base.store().tables[t].columns[c].data;
+        const store::Column& column = store::store_of(sides_.base).tables[t].columns[c].data;
         if (column.distinct < 2 || column.distinct > most_values || column.type.kind == TypeKind::real) continue;
         if (is_fact(t) && !describes({t, c})) continue;
         const std::string name =
@@ -186,8 +188,9 @@ class SourceFinder {
     for (const auto& [table, columns] : reads) {
       const auto& own = model_.tables[table].columns;
       const auto found = std::find_if(own.begin(), own.end(), [](const Column& c) { return c.key; });
-      const std::uint64_t rows = sides_.base.store().tables[table].rows;
-      if (found == own.end() || rows > most_rows || (fact && rows <= sides_.base.store().tables[*fact].rows)) continue;
+      const std::uint64_t rows = store::store_of(sides_.base).tables[table].rows;
+      if (found == own.end() || rows > most_rows || (fact && rows <= store::store_of(sides_.base).tables[*fact].rows))
+        continue;
       fact = table;
       key = written_name(model_.tables[table].name) + "." + written_name(found->name);
     }
@@ -243,9 +246,9 @@ class SourceFinder {
 }  // namespace
 
 Narrowing narrow(const Sides& sides, const std::string& measure) {
-  const CheckedModel& model = sides.base.model().checked();
+  const CheckedModel& model = model::checked(sides.base.model());
   const auto index = model.find_measure(measure);
-  const bool there = index && sides.other.model().checked().find_measure(measure);
+  const bool there = index && model::checked(sides.other.model()).find_measure(measure);
   if (!there || !model.measures[*index].expression->type.is_number()) return {measure, {}, {}, {}};
   return SourceFinder(sides, measure).find();
 }

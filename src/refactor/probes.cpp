@@ -7,7 +7,9 @@
 #include "engine/ask.h"
 #include "language/check.h"
 #include "language/lexer.h"
+#include "model/access.h"
 #include "refactor/proofs.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper::refactoring {
@@ -37,7 +39,7 @@ std::set<ColumnId> reached_columns(const CheckedModel& model, std::set<ColumnId>
 class Prober {
  public:
   Prober(const Dataset& before, const Dataset& after, const RefactorSettings& settings)
-      : before_(before), after_(after), model_(before.model().checked()), settings_(settings) {}
+      : before_(before), after_(after), model_(model::checked(before.model())), settings_(settings) {}
 
   ProbeProof run(const Changed& changed) {
     const std::set<ColumnId> reached = reached_columns(model_, changed.columns);
@@ -49,7 +51,7 @@ class Prober {
             return std::any_of(changed.tables.begin(), changed.tables.end(),
                                [&](TableIndex to) { return !model_.paths(from, to).empty(); });
           });
-      if (reads && after_.model().checked().find_measure(measure.name)) proof_.measures.push_back(measure.name);
+      if (reads && model::checked(after_.model()).find_measure(measure.name)) proof_.measures.push_back(measure.name);
     }
     if (proof_.measures.empty()) return std::move(proof_);
     for (const std::string& text : probes()) {
@@ -79,10 +81,10 @@ class Prober {
   // What can be grouped by in both models.
   std::vector<Key> keys() {
     std::vector<Key> found;
-    const CheckedModel& after = after_.model().checked();
+    const CheckedModel& after = model::checked(after_.model());
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
-        const store::StoredColumn& stored = before_.store().tables[t].columns[c];
+        const store::StoredColumn& stored = store::store_of(before_).tables[t].columns[c];
         // What has got another type can't be compared as a key; its own proof is by rows.
         const auto there = after.find_table(model_.tables[t].name);
         const auto same = there ? after.tables[*there].find(model_.tables[t].columns[c].name) : std::nullopt;

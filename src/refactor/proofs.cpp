@@ -9,8 +9,10 @@
 #include "engine/ask.h"
 #include "engine/rows.h"
 #include "language/lexer.h"
+#include "model/access.h"
 #include "refactor/row_compare.h"
 #include "refactor/row_identity.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper::refactoring {
@@ -20,9 +22,9 @@ namespace {
 using namespace language;
 
 const store::Column& column_of(const Dataset& dataset, const std::string& table, const std::string& column) {
-  const CheckedModel& model = dataset.model().checked();
+  const CheckedModel& model = model::checked(dataset.model());
   const TableIndex t = *model.find_table(table);
-  return dataset.store().tables[t].columns[*model.tables[t].find(column)].data;
+  return store::store_of(dataset).tables[t].columns[*model.tables[t].find(column)].data;
 }
 
 // A number in units of another scale; nothing if digits would go.
@@ -36,7 +38,7 @@ std::optional<int128> rescaled(int128 units, int from, int to) {
 // The rows that differ, as samples.
 Result<void> find_samples(const Dataset& dataset, ColumnId id, const std::string& expression, RowProof& proof) {
   // The expression gets its meaning as that of the column itself.
-  const CheckedModel& model = dataset.model().checked();
+  const CheckedModel& model = model::checked(dataset.model());
   std::vector<ModelText> texts = dataset.model().texts();
   const Span span = model.column(id).expression->span;
   texts[span.file].text.replace(span.begin, span.end - span.begin, "(" + expression + ")");
@@ -44,7 +46,7 @@ Result<void> find_samples(const Dataset& dataset, ColumnId id, const std::string
   if (!with) return tl::unexpected(with.error());
   const engine::Source source = engine::source_of(dataset);
   const auto computed =
-      engine::evaluate_rows(source, id.table, with->checked().column(id).expression, dataset.options().threads);
+      engine::evaluate_rows(source, id.table, model::checked(*with).column(id).expression, dataset.options().threads);
   if (!computed) return tl::unexpected(computed.error());
   const store::Column& stored = source.column(id);
   RowProof found;
@@ -75,7 +77,7 @@ Result<RowProof> prove_expression(const Dataset& dataset, const Claim& claim, Pl
   proof.rows = static_cast<std::uint64_t>(answer->rows[0].cells[0].exact());
   proof.differing = static_cast<std::uint64_t>(answer->rows[0].cells[1].exact());
   if (proof.differing != 0) {
-    const CheckedModel& model = dataset.model().checked();
+    const CheckedModel& model = model::checked(dataset.model());
     const TableIndex t = *model.find_table(claim.table);
     const ColumnId id{t, *model.tables[t].find(claim.column)};
     if (auto sampled = find_samples(dataset, id, claim.expression, proof); !sampled)

@@ -13,12 +13,14 @@
 #include "juniper/weigh.h"
 #include "language/check.h"
 #include "loading/load_beside.h"
+#include "model/access.h"
 #include "refactor/narrowing.h"
 #include "refactor/plan.h"
 #include "refactor/proofs.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
 #include "refactor/text_file.h"
+#include "store/of_dataset.h"
 
 namespace juniper {
 
@@ -37,11 +39,11 @@ std::filesystem::path file_of_store(const Dataset& dataset) {
 // The changed model over its data, in a store that is gone with the dataset.
 Result<Dataset> load_changed(const Dataset& before, const Model& model) {
   const std::filesystem::path path = file_of_store(before).string() + fmt::format(".{}.changed", ::getpid());
-  auto loaded = loading::load_beside(model, path, before.store(), before.options());
+  auto loaded = loading::load_beside(model, path, store::store_of(before), before.options());
   std::error_code ignored;
   std::filesystem::remove(path, ignored);  // what is mapped stays
   if (!loaded) return tl::unexpected(loaded.error());
-  return Dataset(model, std::make_shared<const store::Store>(std::move(*loaded)), before.options());
+  return store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), before.options());
 }
 
 // Carries out the steps of a plan one after the other, on texts.
@@ -122,7 +124,7 @@ class Planner {
   bool went_before(const Step& step, const Diagnostics& errors) const {
     const bool takes_away = step.verb == Verb::inline_column || step.verb == Verb::drop;
     return takes_away && !step.table.empty() && errors[0].code == "JR-801" &&
-           refactoring::find_column(first_.checked(), step).has_value();
+           refactoring::find_column(model::checked(first_), step).has_value();
   }
 
   Model first_;
@@ -206,8 +208,8 @@ Ledger ledger_of(const Dataset& before, const Dataset& after) {
   Ledger ledger;
   ledger.bytes_before = bytes_by_part(before);
   ledger.bytes_after = bytes_by_part(after);
-  ledger.load_nanoseconds_before = whole_load(before.store());
-  ledger.load_nanoseconds_after = whole_load(after.store());
+  ledger.load_nanoseconds_before = whole_load(store::store_of(before));
+  ledger.load_nanoseconds_after = whole_load(store::store_of(after));
   // What one side has and the other hasn't, or holds in another type.
   const auto only_in = [](const store::Store& here, const store::Store& there) {
     std::vector<Ledger::Column> columns;
@@ -226,8 +228,8 @@ Ledger ledger_of(const Dataset& before, const Dataset& after) {
     }
     return columns;
   };
-  ledger.removed = only_in(before.store(), after.store());
-  ledger.added = only_in(after.store(), before.store());
+  ledger.removed = only_in(store::store_of(before), store::store_of(after));
+  ledger.added = only_in(store::store_of(after), store::store_of(before));
   return ledger;
 }
 
@@ -255,7 +257,7 @@ Result<Dataset> prove_stages(const Dataset& dataset, const Planner& planner, Pla
     auto after = load_changed(before, stage.model);
     if (!after) return tl::unexpected(after.error());
     for (const Claim& claim : stage.claims) {
-      if (!is_there(after->model().checked(), claim)) continue;  // a later step has taken away what was made
+      if (!is_there(model::checked(after->model()), claim)) continue;  // a later step has taken away what was made
       report_progress(dataset, "proving the rows of " + claim.table);
       auto proof = refactoring::prove_rows(before, *after, claim, plan);
       if (!proof) return tl::unexpected(proof.error());
@@ -269,7 +271,7 @@ Result<Dataset> prove_stages(const Dataset& dataset, const Planner& planner, Pla
 // Lets SQLite answer each saved query on the model after, and the queries of row proofs on the model that they are for.
 Result<void> ask_sqlite(const Dataset& before, const Dataset& after, Refactoring& made) {
   std::vector<std::string> of_before;
-  std::vector<std::string> of_after = after.model().queries();
+  std::vector<std::string> of_after = names_of(after.model().queries());
   for (const RowProof& proof : made.rows) {
     if (!proof.query.empty()) (proof.asked_before ? of_before : of_after).push_back(proof.query);
   }
@@ -293,7 +295,7 @@ void narrow_down(const Dataset& before, const Dataset& after, Refactoring& made)
   const auto look = [&](const QueryProof& proof) {
     for (const Difference& difference : proof.comparison.samples) {
       const bool known = std::find(measures.begin(), measures.end(), difference.column) != measures.end();
-      if (!known && measures.size() < most && before.model().checked().find_measure(difference.column))
+      if (!known && measures.size() < most && model::checked(before.model()).find_measure(difference.column))
         measures.push_back(difference.column);
     }
   };
@@ -320,7 +322,7 @@ Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, co
   const auto after = prove_stages(dataset, planner, settings.row_plan,
                                   [&](const Claim&, RowProof proof) { made.rows.push_back(std::move(proof)); });
   if (!after) return tl::unexpected(after.error());
-  for (const std::string& query : dataset.model().queries()) {
+  for (const std::string& query : names_of(dataset.model().queries())) {
     report_progress(dataset, "proving the query " + query);
     auto proof = refactoring::prove_query(dataset, *after, query);
     if (!proof) return tl::unexpected(proof.error());
@@ -328,7 +330,8 @@ Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, co
   }
   report_progress(dataset, "asking probes");
   made.probes = refactoring::probe(
-      dataset, *after, changed_by(dataset.model().checked(), planner.model().checked(), planner.stages), settings);
+      dataset, *after, changed_by(model::checked(dataset.model()), model::checked(planner.model()), planner.stages),
+      settings);
   if (settings.against == Against::sqlite) {
     report_progress(dataset, "asking SQLite");
     if (auto asked = ask_sqlite(dataset, *after, made); !asked) return tl::unexpected(asked.error());
@@ -437,7 +440,7 @@ Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
       if (text.before == text.after) continue;
       if (auto written = refactoring::replace_text(text.path, text.before, text.after); !written) return written;
     }
-    store::Store store = refactoring.after->store();
+    store::Store store = store::store_of(*refactoring.after);
     return store::write_store(store, file_of_store(dataset));
   });
 }

@@ -5,8 +5,10 @@
 
 #include "base/large_vector.h"
 #include "base/sort.h"
+#include "model/access.h"
 #include "model/uses.h"
 #include "refactor/row_compare.h"
+#include "store/of_dataset.h"
 
 namespace juniper::refactoring {
 
@@ -22,8 +24,8 @@ struct SharedColumn {
 };
 
 std::vector<SharedColumn> shared_columns(const Dataset& before, const Dataset& after, const std::string& table) {
-  const store::StoredTable& was = before.store().tables[*before.model().checked().find_table(table)];
-  const store::StoredTable& is = after.store().tables[*after.model().checked().find_table(table)];
+  const store::StoredTable& was = store::store_of(before).tables[*model::checked(before.model()).find_table(table)];
+  const store::StoredTable& is = store::store_of(after).tables[*model::checked(after.model()).find_table(table)];
   std::vector<SharedColumn> shared;
   for (const store::StoredColumn& column : was.columns) {
     const auto same = std::find_if(is.columns.begin(), is.columns.end(), [&](const store::StoredColumn& c) {
@@ -84,9 +86,10 @@ class Targets {
 };
 
 void prove_link(const Dataset& before, const Dataset& after, LinkIndex index, RowProof& proof) {
-  const store::StoredLink& was = before.store().links[index];
-  const store::StoredLink& is = after.store().links[index];
-  RowImages images(before, after, before.model().checked().tables[before.model().checked().links[index].to.table].name,
+  const store::StoredLink& was = store::store_of(before).links[index];
+  const store::StoredLink& is = store::store_of(after).links[index];
+  RowImages images(before, after,
+                   model::checked(before.model()).tables[model::checked(before.model()).links[index].to.table].name,
                    was.no_row);
   Targets was_targets(was);
   Targets is_targets(is);
@@ -124,25 +127,27 @@ Rows rows_by_code(const store::Column& column) {
 
 RowProof prove_relinked(const Dataset& before, const Dataset& after, const Claim& claim) {
   RowProof proof;
-  proof.expression = model::link_name(after.model().checked(), after.model().checked().links[claim.link]);
+  proof.expression = model::link_name(model::checked(after.model()), model::checked(after.model()).links[claim.link]);
   prove_link(before, after, claim.link, proof);
   return proof;
 }
 
 RowProof prove_trimmed(const Dataset& before, const Dataset& after, const Claim& claim) {
   RowProof proof;
-  const CheckedModel& model = before.model().checked();
+  const CheckedModel& model = model::checked(before.model());
   const TableIndex table = *model.find_table(claim.table);
   proof.expression = "the rows that links lead to";
   for (LinkIndex i = 0; i < model.links.size(); ++i) {
-    if (model.links[i].to.table == table && before.store().links[i].broken.empty()) prove_link(before, after, i, proof);
+    if (model.links[i].to.table == table && store::store_of(before).links[i].broken.empty())
+      prove_link(before, after, i, proof);
   }
   return proof;
 }
 
 Result<RowProof> prove_reordered(const Dataset& before, const Dataset& after, const Claim& claim) {
   RowProof proof;
-  const store::StoredTable& sorted = after.store().tables[*after.model().checked().find_table(claim.table)];
+  const store::StoredTable& sorted =
+      store::store_of(after).tables[*model::checked(after.model()).find_table(claim.table)];
   proof.expression = "the same rows sorted by " + sorted.order;
   const std::vector<SharedColumn> columns = shared_columns(before, after, claim.table);
   const SharedColumn* const key = telling_column(columns);

@@ -13,6 +13,7 @@
 #include "language/parser.h"
 #include "loading/load_beside.h"
 #include "regress/folder.h"
+#include "store/of_dataset.h"
 
 namespace juniper::regress {
 
@@ -22,7 +23,7 @@ constexpr int runs = 3;
 constexpr std::int64_t long_run = 1'000'000'000;  // nanoseconds
 
 bool is_saved(const Model& model, const std::string& name) {
-  const auto names = model.queries();
+  const auto names = names_of(model.queries());
   return std::find(names.begin(), names.end(), name) != names.end();
 }
 
@@ -32,10 +33,10 @@ Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const Model&
   static std::atomic<unsigned> number{0};
   const std::filesystem::path path = store_path(dataset.model().path(), dataset.options()) +
                                      fmt::format(".{}-{}.base", ::getpid(), number.fetch_add(1));
-  auto loaded = loading::load_beside(model, path, dataset.store(), dataset.options());
+  auto loaded = loading::load_beside(model, path, store::store_of(dataset), dataset.options());
   if (!loaded) return tl::unexpected(loaded.error());
-  auto placed = std::make_unique<Placed>(
-      Placed{Dataset(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path});
+  auto placed = std::make_unique<Placed>(Placed{
+      store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path});
   return TemporaryStore(std::shared_ptr<const Placed>(placed.release(), [](const Placed* gone) {
     std::error_code ignored;
     std::filesystem::remove(gone->store, ignored);  // what is mapped stays

@@ -18,7 +18,7 @@ namespace {
 // Everything that is to be recorded, each once: what the model has saved first.
 Result<std::vector<regress::RecordedResult>> queries_to_record(const Model& model, const BaselineSettings& settings) {
   std::vector<regress::RecordedResult> queries;
-  for (const std::string& name : model.queries()) queries.emplace_back().query = name;
+  for (const std::string& name : names_of(model.queries())) queries.emplace_back().query = name;
   auto more = regress::read_queries(model, settings.query_files);
   if (!more) return tl::unexpected(more.error());
   queries.insert(queries.end(), more->begin(), more->end());

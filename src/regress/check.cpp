@@ -11,12 +11,14 @@
 #include "base/failure.h"
 #include "juniper/baseline.h"
 #include "language/check.h"
+#include "model/access.h"
 #include "model/uses.h"
 #include "refactor/narrowing.h"
 #include "regress/asked.h"
 #include "regress/expected_csv.h"
 #include "regress/folder.h"
 #include "regress/revision.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper {
@@ -59,8 +61,8 @@ std::map<std::string, std::string> definitions_of(const language::CheckedModel& 
 
 std::string changes_between(const Model& base, const Model& candidate) {
   constexpr std::size_t most = 12;
-  const auto was = definitions_of(base.checked());
-  const auto is = definitions_of(candidate.checked());
+  const auto was = definitions_of(model::checked(base));
+  const auto is = definitions_of(model::checked(candidate));
   std::vector<std::string> changed;
   for (const auto& [name, definition] : was) {
     const auto now = is.find(name);
@@ -99,7 +101,7 @@ std::optional<std::pair<std::string, std::int64_t>> read_budget(const std::strin
 Result<std::map<std::string, std::int64_t>> read_budgets(const Model& model, const std::string& path,
                                                          const std::set<std::string>& known) {
   std::map<std::string, std::int64_t> budgets;
-  for (const language::Query& query : model.checked().queries) {
+  for (const language::Query& query : model::checked(model).queries) {
     if (query.budget_nanoseconds != 0) budgets[query.name] = query.budget_nanoseconds;
   }
   if (path.empty()) return budgets;
@@ -140,7 +142,7 @@ class Checker {
     if (auto ready = prepare(); !ready) return tl::unexpected(ready.error());
     std::set<std::string> known;
     for (const RecordedResult& query : queries_) known.insert(query.query);
-    for (const std::string& query : dataset_.model().queries()) known.insert(query);
+    for (const std::string& query : names_of(dataset_.model().queries())) known.insert(query);
     auto budgets = read_budgets(dataset_.model(), settings_.budgets, known);
     if (!budgets) return tl::unexpected(budgets.error());
     budgets_ = std::move(*budgets);
@@ -157,7 +159,7 @@ class Checker {
       if (!checked) return tl::unexpected(checked.error());
       report_.queries.push_back(std::move(*checked));
     }
-    for (const std::string& query : dataset_.model().queries()) {
+    for (const std::string& query : names_of(dataset_.model().queries())) {
       const bool there =
           std::any_of(queries_.begin(), queries_.end(), [&](const RecordedResult& q) { return q.query == query; });
       if (!there) {
@@ -229,7 +231,7 @@ class Checker {
     report_.data_changed = regress::describe_data(base->dataset()) != regress::describe_data(dataset_);
     report_.model_changed = regress::relative_texts(model) != regress::relative_texts(dataset_.model());
     report_.changed = changes_between(model, dataset_.model());
-    for (const std::string& query : model.queries()) queries_.emplace_back().query = query;
+    for (const std::string& query : names_of(model.queries())) queries_.emplace_back().query = query;
     bases_.emplace("", std::move(base));
     return {};
   }
@@ -254,7 +256,7 @@ class Checker {
   }
 
   bool is_lost(const RecordedResult& query) const {
-    const auto names = dataset_.model().queries();
+    const auto names = names_of(dataset_.model().queries());
     return query.text.empty() && std::find(names.begin(), names.end(), query.query) == names.end();
   }
 
@@ -308,7 +310,8 @@ class Checker {
   void narrow(const RecordedResult& query, const Dataset& candidate, CheckedQuery& checked) {
     for (const Difference& difference : checked.comparison.samples) {
       if (difference.kind != DifferenceKind::cell || narrowed_.size() >= most_narrowed) continue;
-      if (!candidate.model().checked().find_measure(difference.column) || !narrowed_.insert(difference.column).second)
+      if (!model::checked(candidate.model()).find_measure(difference.column) ||
+          !narrowed_.insert(difference.column).second)
         continue;
       const auto base = base_of(query);
       if (!base) return;  // what does not load today can't be narrowed down; its results are compared all the same
@@ -345,8 +348,8 @@ class Checker {
     return [&placed, &query] {
       auto opened = store::open_store(placed.store);
       if (!opened) throw base::Failure(opened.error());
-      const Dataset anew(placed.dataset.model(), std::make_shared<const store::Store>(std::move(*opened)),
-                         placed.dataset.options());
+      const Dataset anew = store::dataset_of(
+          placed.dataset.model(), std::make_shared<const store::Store>(std::move(*opened)), placed.dataset.options());
       return nanoseconds_of(anew, query);
     };
   }

@@ -12,6 +12,7 @@
 #include <thread>
 
 #include "base/diagnostics.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper::regress {
@@ -146,7 +147,7 @@ std::optional<std::string> read_file(const fs::path& path) {
 
 std::string describe_data(const Dataset& dataset) {
   std::string text;
-  for (const source::SourceFile& file : dataset.store().sources) {
+  for (const source::SourceFile& file : store::store_of(dataset).sources) {
     text += fmt::format("{}\t{}\t{}\t{:016x}\n", file.table, fs::path(file.path).filename().string(), file.bytes,
                         file.hash);
   }

@@ -12,6 +12,7 @@
 #include "juniper/ask.h"
 #include "juniper/compare.h"
 #include "regress/asked.h"
+#include "store/of_dataset.h"
 
 namespace juniper {
 
@@ -67,11 +68,11 @@ Result<ReplayReport> replay(const Dataset& given, const ReplaySettings& settings
     Options options = given.options();
     options.threads = 1;
     options.progress = nullptr;
-    const Dataset dataset(given.model(), std::shared_ptr<const store::Store>(std::shared_ptr<void>(), &given.store()),
-                          options);
+    const Dataset dataset = store::dataset_of(
+        given.model(), std::shared_ptr<const store::Store>(std::shared_ptr<void>(), &store::store_of(given)), options);
     std::vector<regress::RecordedResult> recorded;
     if (settings.log.empty()) {
-      for (const std::string& name : dataset.model().queries()) recorded.emplace_back().query = name;
+      for (const std::string& name : names_of(dataset.model().queries())) recorded.emplace_back().query = name;
     } else {
       auto logged = regress::read_logged(dataset.model(), settings.log);
       if (!logged) return tl::unexpected(logged.error());

@@ -2,8 +2,10 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 #include <cmath>
+
 namespace juniper::report_cells {
 
 TableColumn left(std::string name, std::string heading, Audience audience) {
@@ -77,6 +79,29 @@ Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width) {
   for (std::size_t i = 0; i < units / 8; ++i) drawn += "█";
   drawn += eighths[units % 8];
   return {Cell::Kind::text, drawn, ""};
+}
+
+std::string level_name(const QueryResult& result) {
+  std::string name = "level";
+  const auto is_taken = [&](const ResultColumn& column) { return column.name == name; };
+  while (std::any_of(result.columns.begin(), result.columns.end(), is_taken)) name += "_";
+  return name;
+}
+
+Cell bytes_change(std::int64_t change) {
+  const std::string size = base::format_bytes(static_cast<std::uint64_t>(std::abs(change)));
+  return {Cell::Kind::number, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
+}
+
+std::string plural(std::uint64_t count, std::string word) {
+  if (count != 1 && word.ends_with('y')) word.replace(word.size() - 1, 1, "ie");
+  return fmt::format("{} {}{}", base::grouped(count), word, count == 1 ? "" : "s");
+}
+
+std::string joined(const std::vector<std::string>& parts, std::string_view between) {
+  std::string out;
+  for (const std::string& part : parts) out += (out.empty() ? "" : std::string(between)) + part;
+  return out;
 }
 
 }  // namespace juniper::report_cells

@@ -1,11 +1,16 @@
-// Cells of reports.
+// Cells of documents, and the words that stand in them.
 #pragma once
 
+#include <cstdint>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/format.h"
-#include "juniper/report.h"
+#include "juniper/ask.h"
+#include "juniper/diagnostics.h"
+#include "juniper/document.h"
+#include "juniper/value.h"
 
 namespace juniper::report_cells {
 
@@ -37,5 +42,15 @@ std::vector<base::ValueFormat> formats_of(const Columns& columns) {
 }
 // A bar of up to `width` characters, for people alone.
 Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width = 12);
+
+// What the column is called that tells totals from rows: `level`, unless the query has a column of that name.
+std::string level_name(const QueryResult& result);
+
+// "+1.2 MB", "−340 B"
+Cell bytes_change(std::int64_t change);
+
+// "1 row", "3 rows", "2 queries"
+std::string plural(std::uint64_t count, std::string word);
+std::string joined(const std::vector<std::string>& parts, std::string_view between);
 
 }  // namespace juniper::report_cells

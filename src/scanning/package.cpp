@@ -3,49 +3,85 @@
 #include <fmt/format.h>
 
 #include <fstream>
-#include <nlohmann/json.hpp>
+#include <iterator>
 
 #include "base/diagnostics.h"
+#include "base/json.h"
 
 namespace juniper::scanning {
 
 namespace {
 
-using Json = nlohmann::json;
+using base::Json;
+
+// Thrown at what no data package says so, with the reason.
+struct NoPackage {
+  std::string why;
+};
+
+const Json& member(const Json& json, const char* name) {
+  const Json* const found = json.find(name);
+  if (found == nullptr) throw NoPackage{fmt::format("something has no \"{}\"", name)};
+  return *found;
+}
+
+const std::string& text_of(const Json& json, const char* what) {
+  if (json.text() == nullptr) throw NoPackage{fmt::format("a \"{}\" is no text", what)};
+  return *json.text();
+}
+
+std::string text_or(const Json& json, const char* name, const char* otherwise) {
+  const Json* const found = json.find(name);
+  return found != nullptr ? text_of(*found, name) : otherwise;
+}
+
+// The items of a member, of which there are none where it is not there.
+const Json::Items& items_of(const Json& json, const char* name) {
+  static const Json::Items none;
+  const Json* const found = json.find(name);
+  if (found == nullptr) return none;
+  if (found->items() == nullptr) throw NoPackage{fmt::format("\"{}\" is no list", name)};
+  return *found->items();
+}
 
 // A name or a list of names.
-std::vector<std::string> names_of(const Json& json) {
-  if (json.is_string()) return {json.get<std::string>()};
-  return json.get<std::vector<std::string>>();
+std::vector<std::string> names_of(const Json& json, const char* what) {
+  if (json.text() != nullptr) return {*json.text()};
+  if (json.items() == nullptr) throw NoPackage{fmt::format("a \"{}\" is neither a text nor a list of texts", what)};
+  std::vector<std::string> names;
+  for (const Json& item : *json.items()) names.push_back(text_of(item, what));
+  return names;
 }
 
 TableFiles table_of(const Json& resource, const std::filesystem::path& folder) {
   TableFiles table;
-  table.name = resource.at("name").get<std::string>();
-  for (const std::string& path : names_of(resource.at("path"))) table.files.push_back(folder / path);
-  table.pattern = table.files.at(0);
-  if (resource.contains("dialect")) {
-    const std::string delimiter = resource["dialect"].value("delimiter", ",");
+  table.name = text_of(member(resource, "name"), "name");
+  for (const std::string& path : names_of(member(resource, "path"), "path")) table.files.push_back(folder / path);
+  if (table.files.empty()) throw NoPackage{"a resource has no path"};
+  table.pattern = table.files[0];
+  if (const Json* const dialect = resource.find("dialect")) {
+    const std::string delimiter = text_or(*dialect, "delimiter", ",");
     if (delimiter.size() == 1) table.delimiter = delimiter[0];
   }
-  const Json schema = resource.value("schema", Json::object());
-  for (const Json& field : schema.value("fields", Json::array())) {
-    const std::string type = field.value("type", "any");
+  const Json* const declared = resource.find("schema");
+  const Json schema = declared != nullptr ? *declared : Json();
+  for (const Json& field : items_of(schema, "fields")) {
+    const std::string type = text_or(field, "type", "any");
     if (type == "string" || type == "object" || type == "array" || type == "geopoint")
-      table.text_columns.push_back(field.at("name").get<std::string>());
+      table.text_columns.push_back(text_of(member(field, "name"), "name"));
   }
-  if (schema.contains("primaryKey")) table.key = names_of(schema["primaryKey"]);
-  for (const Json& key : schema.value("foreignKeys", Json::array())) {
-    const Json& reference = key.at("reference");
-    table.references.push_back(
-        {names_of(key.at("fields")), reference.value("resource", ""), names_of(reference.at("fields"))});
+  if (const Json* const key = schema.find("primaryKey")) table.key = names_of(*key, "primaryKey");
+  for (const Json& key : items_of(schema, "foreignKeys")) {
+    const Json& reference = member(key, "reference");
+    table.references.push_back({names_of(member(key, "fields"), "fields"), text_or(reference, "resource", ""),
+                                names_of(member(reference, "fields"), "fields")});
   }
   return table;
 }
 
 bool is_csv(const Json& resource) {
-  if (!resource.contains("path")) return false;
-  const std::string format = resource.value("format", "csv");
+  if (resource.find("path") == nullptr) return false;
+  const std::string format = text_or(resource, "format", "csv");
   return format == "csv" || format == "tsv";
 }
 
@@ -60,9 +96,11 @@ Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path) 
   std::ifstream file(path);
   if (!file) return bad("it cannot be opened");
   try {
-    const Json package = Json::parse(file);
+    const base::ParsedJson package = base::parse_json(std::string(std::istreambuf_iterator<char>(file), {}));
+    if (!package.value) return bad(fmt::format("byte {}: {}", package.byte, package.problem));
+    if (package.value->find("resources") == nullptr) return bad("it has no \"resources\"");
     std::vector<TableFiles> tables;
-    for (const Json& resource : package.at("resources")) {
+    for (const Json& resource : items_of(*package.value, "resources")) {
       if (is_csv(resource)) tables.push_back(table_of(resource, path.parent_path()));
     }
     for (const TableFiles& table : tables) {
@@ -77,10 +115,8 @@ Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path) 
         return bad(fmt::format("the resource '{}' has several files, which is not supported", table.name));
     }
     return tables;
-  } catch (const Json::exception& e) {
-    return bad(e.what());
-  } catch (const std::out_of_range&) {
-    return bad("a resource has no path");
+  } catch (const NoPackage& none) {
+    return bad(none.why);
   }
 }
 

@@ -12,6 +12,7 @@
 #include "engine/query.h"
 #include "sql/sqlite.h"
 #include "sql/translate.h"
+#include "store/of_dataset.h"
 
 namespace juniper {
 
@@ -86,7 +87,7 @@ Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDia
     auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     for (std::size_t i = 0; i < prepared->model.links.size(); ++i)
-      prepared->model.links[i].broken = dataset.store().links[i].broken;
+      prepared->model.links[i].broken = store::store_of(dataset).links[i].broken;
     const auto words = dialect == SqlDialect::sqlite ? sql_engine::sqlite_dialect() : sql_engine::postgresql_dialect();
     return sql_engine::translate(prepared->model, prepared->query, engine::source_of(dataset).setting.today, *words);
   });

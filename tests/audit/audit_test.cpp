@@ -57,10 +57,10 @@ query q { by t.s show m })",
   EXPECT_EQ(column("x").nulls, 1U);
   EXPECT_EQ(to_text(column("x").min, column("x").type), "-1.0");
   EXPECT_EQ(to_text(column("x").max, column("x").type), "2.5");
-  EXPECT_EQ(column("x").used_by, (std::vector<ColumnUse>{{"calculated column", "t.y"}}));
-  EXPECT_EQ(column("y").used_by, (std::vector<ColumnUse>{{"measure", "m"}}));
+  EXPECT_EQ(column("x").used_by, (std::vector<ColumnUse>{{UserKind::calculated_column, "t.y"}}));
+  EXPECT_EQ(column("y").used_by, (std::vector<ColumnUse>{{UserKind::measure, "m"}}));
   EXPECT_TRUE(column("y").calculated);
-  EXPECT_EQ(column("s").used_by, (std::vector<ColumnUse>{{"query", "q"}}));
+  EXPECT_EQ(column("s").used_by, (std::vector<ColumnUse>{{UserKind::query, "q"}}));
   EXPECT_GT(column("s").dictionary_bytes, 0U);
   EXPECT_TRUE(column("unused").used_by.empty());
   EXPECT_TRUE(column("unused").min.is_null());
@@ -121,7 +121,7 @@ query sites { by bays.site show energy })",
   EXPECT_EQ(weighing.not_understood, 1U);
   ASSERT_EQ(weighing.log_problems.size(), 1U);
   EXPECT_EQ(weighing.log_problems[0].place.line, 5U);
-  const std::string text = render(*report(weighing, {"uses", 0}));
+  const std::string text = render(report(weighing, {WeighOrder::uses, 0}));
   EXPECT_NE(text.find("The log holds 4 queries, of which the model does not understand 1."), std::string::npos) << text;
   EXPECT_EQ(
       test::codes(read_query_log(model.folder.write("bad.jsonl", "{\"query\": \"sites\"}\n{\"q\": 1}\n")).error()),
@@ -134,8 +134,8 @@ TEST(Weigh, TwoWeighingsAreComparedLineByLine) {
       "table t from csv \"t.csv\" { a integer  b text  twice = a * 2 }\nmeasure m = sum(a for t)",
       {{"t.csv", "a,b\n1,x\n2,yy\n3,zzz\n"}});
   const Weighing first = weigh(model.open());
-  const std::string json = model.folder.write("before.json", render(*report(first), {Format::json, Color::off}));
-  const std::string csv = model.folder.write("before.csv", render(*report(first), {Format::csv, Color::off}));
+  const std::string json = model.folder.write("before.json", render(report(first), {Format::json, Color::off}));
+  const std::string csv = model.folder.write("before.csv", render(report(first), {Format::csv, Color::off}));
   std::filesystem::copy_file(model.folder.path("model.jrs"), model.folder.path("before.jrs"));
   const std::string store = model.folder.path("before.jrs");
   for (const std::string& before : {json, csv, store}) {

@@ -159,5 +159,20 @@ TEST(Format, SizesAndTimesAreShort) {
   EXPECT_EQ(base::grouped(123), "123");
 }
 
+TEST(Value, NumbersBecomeReals) {
+  EXPECT_EQ(to_double(Value::of(static_cast<int128>(12345)), {TypeKind::decimal, 3}), 12.345);
+  EXPECT_EQ(to_double(Value::of(static_cast<int128>(-7)), {TypeKind::integer, 0}), -7.0);
+  EXPECT_EQ(to_double(Value::of(0.5), {TypeKind::real, 0}), 0.5);
+  EXPECT_EQ(to_double(Value(), {TypeKind::integer, 0}), std::nullopt);
+  EXPECT_EQ(to_double(Value::of(static_cast<int128>(1)), {TypeKind::date, 0}), std::nullopt);
+  EXPECT_EQ(to_double(Value::of(std::string("1")), {TypeKind::text, 0}), std::nullopt);
+}
+
+TEST(Value, WideNumbersHaveATextOfTheirOwn) {
+  EXPECT_EQ(to_string(static_cast<int128>(0)), "0");
+  EXPECT_EQ(to_string(base::int128_max), "170141183460469231731687303715884105727");
+  EXPECT_EQ(to_string(base::int128_min), "-170141183460469231731687303715884105728");
+}
+
 }  // namespace
 }  // namespace juniper::value_test

@@ -269,7 +269,7 @@ TEST_F(DemoData, EverySavedQueryAgreesWithSqlByHand) {
     for (const auto& kept : result->kept) script += "select '--';\n" + level_sql(twin, kept);
     results.emplace_back(&twin, *result);
   }
-  for (const std::string& query : dataset_->model().queries())
+  for (const std::string& query : names_of(dataset_->model().queries()))
     EXPECT_TRUE(covered.contains(query)) << query << " has no SQL twin";
   const auto rows = test::run_sqlite(script);
   std::size_t next = 0;

@@ -7,6 +7,7 @@
 
 #include "juniper/ask.h"
 #include "juniper/dataset.h"
+#include "model/access.h"
 #include "store/store.h"
 #include "support/support.h"
 #include "support/three_ways.h"
@@ -155,7 +156,7 @@ void expect_agreement(const std::vector<std::string>& expressions) {
     const std::vector<std::string> some(first, first + static_cast<std::ptrdiff_t>(end - begin));
     const test::SmallModel files = model_with(some);
     const Dataset dataset = files.open();
-    const language::Table& table = dataset.model().checked().tables[0];
+    const language::Table& table = model::checked(dataset.model()).tables[0];
     for (std::size_t i = 0; i < some.size(); ++i) {
       const language::ColumnId id{0, *table.find(fmt::format("x{}", i))};
       EXPECT_EQ(test::column_difference(dataset, id), "") << some[i];

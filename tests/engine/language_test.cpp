@@ -405,7 +405,7 @@ TEST_F(Language, ARankAmongTheSameValuesForAllIsLookedUp) {
     ASSERT_TRUE(plan) << test::messages(plan.error());
     EXPECT_TRUE(plan->row_by_row.empty());
     EXPECT_EQ(std::count_if(plan->steps.begin(), plan->steps.end(),
-                            [](const ExplainStep& step) { return step.way == "grouped"; }),
+                            [](const ExplainStep& step) { return step.way == ExplainWay::grouped; }),
               2)
         << rank;
   }

@@ -295,5 +295,22 @@ TEST(Query, TheNumberOfThreadsChangesNoBit) {
   }
 }
 
+TEST(QueryResult, CellsAreFoundByTheNameOfTheirColumn) {
+  const test::SmallModel model(R"(table t from csv "t.csv" { key id integer  kwh decimal(2)  site text }
+    measure total = sum(kwh for t))",
+                               {{"t.csv", "id,kwh,site\n1,1.50,Mill\n2,2.25,Quay\n"}});
+  const auto result = ask(model.open(), {"by t.site show total"});
+  ASSERT_TRUE(result);
+  EXPECT_EQ(result->find("total"), 1U);
+  EXPECT_EQ(result->find("site"), std::nullopt);
+  EXPECT_EQ(result->text(1, "t.site"), "Quay");
+  EXPECT_EQ(result->number(1, "total"), 2.25);
+  EXPECT_EQ(result->text(0, "total"), "1.50");
+  EXPECT_EQ(result->number(0, "t.site"), std::nullopt);
+  EXPECT_EQ(result->cell(0, "none"), nullptr);
+  ASSERT_NE(result->cell(0, "total"), nullptr);
+  EXPECT_EQ(result->cell(0, "total")->exact(), 150);
+}
+
 }  // namespace
 }  // namespace juniper::query_test

@@ -43,8 +43,8 @@ class Unfold : public testing::Test {
   static std::string outline(const std::vector<UnfoldedPart>& parts) {
     std::string all;
     for (const UnfoldedPart& part : parts) {
-      all += std::string(2 * std::size_t{part.depth}, ' ') + part.kind + " " + part.text + " = " +
-             (part.value.is_null() ? "null" : to_text(part.value, part.type)) + "\n";
+      all += std::string(2 * std::size_t{part.depth}, ' ') + std::string(to_string(part.kind)) + " " + part.text +
+             " = " + (part.value.is_null() ? "null" : to_text(part.value, part.type)) + "\n";
     }
     return all;
   }

@@ -10,6 +10,7 @@
 #include "juniper/model.h"
 #include "language/check.h"
 #include "language/parser.h"
+#include "model/access.h"
 
 namespace {
 
@@ -32,7 +33,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   if (text.find("include") == std::string::npos) (void)Model::parse("fuzz.ridge", text);
   (void)Model::parse("fuzz.ridge", network + text);
   static const auto model = Model::parse("network.ridge", network);
-  language::CheckedModel checked = model->checked();
+  language::CheckedModel checked = model::checked(*model);
   Diagnostics problems;
   const std::uint32_t file = checked.sources.add({"<query>", text});
   const auto query = language::parse_query(checked.sources, file, problems);

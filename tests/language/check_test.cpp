@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include "juniper/model.h"
+#include "model/access.h"
 #include "model/uses.h"
 #include "support/support.h"
 
@@ -111,7 +112,7 @@ TEST(Check, TheTypeOfEachExpression) {
   for (const auto& [expression, type] : cases) {
     const auto model = Model::parse("m.ridge", network("", "  x = " + expression + "\n"));
     ASSERT_TRUE(model) << expression << "\n" << test::messages(model.error());
-    const auto& table = model->checked().tables[0];
+    const auto& table = model::checked(*model).tables[0];
     EXPECT_EQ(to_string(table.columns[*table.find("x")].type), type) << expression;
   }
 }
@@ -253,12 +254,12 @@ TEST(Check, KnowsWhoUsesWhat) {
                                       "query q { by days.month_name show k where sessions.idle > 1 }",
                                       "  twice = energy * 2\n  note text used by \"finance\"\n"));
   ASSERT_TRUE(model) << test::messages(model.error());
-  const auto& checked = model->checked();
+  const auto& checked = model::checked(*model);
   const auto users = [&](const std::string& table, const std::string& column) {
     const auto t = *checked.find_table(table);
     std::string text;
     for (const auto& user : model::users_of_column(checked, {t, *checked.tables[t].find(column)}))
-      text += std::string(model::kind_name(user.kind)) + " " + user.name + "; ";
+      text += std::string(to_string(user.kind)) + " " + user.name + "; ";
     return text;
   };
   EXPECT_EQ(users("sessions", "energy"), "calculated column sessions.twice; ");
@@ -275,7 +276,7 @@ TEST(Check, KnowsWhoUsesWhat) {
 TEST(Check, CanonicalTextIgnoresLayoutAndKeepsMeaning) {
   const auto of = [](const std::string& expression) {
     const auto model = Model::parse("m.ridge", network("measure m = " + expression));
-    return language::canonical(model->checked(), model->checked().measures[0].expression);
+    return language::canonical(model::checked(*model), model::checked(*model).measures[0].expression);
   };
   EXPECT_EQ(of("sum(energy*2 for sessions)"), of("( sum( s.energy  * 2 # why\n for s in sessions ) )"));
   EXPECT_NE(of("sum(energy for sessions)"), of("avg(energy for sessions)"));

@@ -6,6 +6,7 @@
 #include "juniper/model.h"
 #include "language/check.h"
 #include "language/parser.h"
+#include "model/access.h"
 #include "support/support.h"
 
 namespace juniper::language::slices_test {
@@ -64,7 +65,7 @@ class Slices : public testing::Test {
     return 0;
   }
 
-  CheckedModel model_ = Model::parse("m.ridge", network)->checked();
+  CheckedModel model_ = model::checked(*Model::parse("m.ridge", network));
 };
 
 TEST_F(Slices, APredicateReachesTheTablesThatLeadToAllOfIt) {

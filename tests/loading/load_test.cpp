@@ -7,6 +7,7 @@
 #include <thread>
 
 #include "juniper/dataset.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 #include "support/support.h"
 
@@ -124,7 +125,7 @@ measure m = sum(twice for t))",
   const auto rows = [&] {
     std::string all;
     const Dataset dataset = model.open();
-    const store::Column& n = dataset.store().tables[0].columns[0].data;
+    const store::Column& n = store::store_of(dataset).tables[0].columns[0].data;
     for (std::uint64_t row = 0; row < n.rows; ++row) all += to_text(n.at(row), n.type);
     return all;
   };

@@ -6,6 +6,7 @@
 
 #include "juniper/ask.h"
 #include "juniper/sql.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 #include "support/support.h"
 
@@ -98,8 +99,8 @@ TEST(RowOrder, SavesBytesAndChangesNoAnswer) {
     const Dataset back = model.open();
     ASSERT_EQ(size_of(model), before);
     for (std::size_t c = 0; c < 7; ++c) {
-      EXPECT_EQ(back.store().tables[0].columns[c].data.codes.decoded(),
-                plain.store().tables[0].columns[c].data.codes.decoded());
+      EXPECT_EQ(store::store_of(back).tables[0].columns[c].data.codes.decoded(),
+                store::store_of(plain).tables[0].columns[c].data.codes.decoded());
     }
     EXPECT_EQ(answers(back), expected);
   }

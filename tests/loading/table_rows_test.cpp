@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "juniper/ask.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 #include "support/support.h"
 
@@ -96,7 +97,7 @@ TEST(ReachedRows, MustBeReachedByLinksOfTheSources) {
 // The values of a column as they stand in the store.
 std::string stored(const Dataset& dataset, const std::string& column) {
   std::string list;
-  for (const store::StoredColumn& c : dataset.store().tables[0].columns) {
+  for (const store::StoredColumn& c : store::store_of(dataset).tables[0].columns) {
     if (c.name != column) continue;
     for (std::uint64_t row = 0; row < c.data.rows; ++row)
       list += (list.empty() ? "" : " ") + (c.data.at(row).is_null() ? "-" : to_text(c.data.at(row), c.data.type));
@@ -151,7 +152,7 @@ TEST(SortedRows, MayGoByManyWideColumns) {
   large["s-1.csv"] = sessions;
   const test::SmallModel model(text_with("", "", " sorted by (bay_id, kwh, first_bay, id)"), large);
   const Dataset dataset = model.open();
-  const auto& columns = dataset.store().tables[0].columns;
+  const auto& columns = store::store_of(dataset).tables[0].columns;
   for (std::uint64_t row = 1; row < 6000; ++row) {
     const auto key = [&](std::uint64_t r) {
       return std::pair(columns[1].data.at(r).exact(), columns[2].data.at(r).exact());

@@ -5,7 +5,9 @@
 
 #include <cstdlib>
 
+#include "model/access.h"
 #include "random/random_query.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 #include "support/support.h"
 #include "support/three_ways.h"
@@ -36,12 +38,12 @@ TEST(RandomColumns, TheThreeWaysAgree) {
           << test::messages(dataset.error());
       continue;
     }
-    const auto& tables = dataset->model().checked().tables;
+    const auto& tables = model::checked(dataset->model()).tables;
     const language::ColumnId id{static_cast<language::TableIndex>(table), *tables[table].find("computed")};
     ASSERT_EQ(test::column_difference(*dataset, id), "") << "seed " << seed << ", column " << checked << "\n"
                                                          << column.text << "\n"
                                                          << model.text();
-    const store::Column& stored = dataset->store().tables[id.table].columns[id.column].data;
+    const store::Column& stored = store::store_of(*dataset).tables[id.table].columns[id.column].data;
     values += stored.rows - stored.nulls;
     ++checked;
   }

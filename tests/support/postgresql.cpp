@@ -8,7 +8,9 @@
 #include <filesystem>
 #include <sstream>
 
+#include "model/access.h"
 #include "sql/dialect.h"
+#include "store/of_dataset.h"
 #include "store/store.h"
 
 namespace juniper::test {
@@ -51,7 +53,7 @@ ProcessResult Postgresql::shell(const std::string& command) const {
 }
 
 void Postgresql::load(const Dataset& dataset) {
-  const language::CheckedModel& model = dataset.model().checked();
+  const language::CheckedModel& model = model::checked(dataset.model());
   std::string script = "DROP SCHEMA public CASCADE; CREATE SCHEMA public;\n";
   for (language::TableIndex t = 0; t < model.tables.size(); ++t) {
     const language::Table& table = model.tables[t];
@@ -64,7 +66,7 @@ void Postgresql::load(const Dataset& dataset) {
     }
     script += fmt::format("CREATE TABLE {} ({});\nCOPY {} FROM STDIN (FORMAT csv);\n",
                           sql_engine::quoted_name(table.name), columns, sql_engine::quoted_name(table.name));
-    const store::StoredTable& stored = dataset.store().tables[t];
+    const store::StoredTable& stored = store::store_of(dataset).tables[t];
     for (std::uint64_t row = 0; row < stored.rows; ++row) {
       for (std::size_t c = 0; c < table.columns.size(); ++c) {
         const Value value = stored.columns[c].data.at(row);

@@ -89,35 +89,55 @@ std::string answer(const Dataset& dataset, const std::string& query, const std::
 namespace {
 
 // Starts the tool with its output in two files.
-pid_t start_tool(const std::vector<std::string>& arguments, const std::string& folder, const std::string& out,
-                 const std::string& err) {
+pid_t start(std::vector<std::string> words, const std::string& folder, const std::string& out, const std::string& err) {
   const pid_t child = ::fork();
   if (child != 0) return child;
   if (!folder.empty() && ::chdir(folder.c_str()) != 0) ::_exit(126);
   if (std::freopen(out.c_str(), "wb", stdout) == nullptr || std::freopen(err.c_str(), "wb", stderr) == nullptr) {
     ::_exit(126);
   }
-  std::vector<std::string> words{JUNIPER_TOOL};
-  words.insert(words.end(), arguments.begin(), arguments.end());
   std::vector<char*> pointers;
   for (std::string& word : words) pointers.push_back(word.data());
   pointers.push_back(nullptr);
-  ::execv(pointers[0], pointers.data());
+  ::execvp(pointers[0], pointers.data());
   ::_exit(127);
 }
 
 }  // namespace
 
-ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder) {
+namespace {
+
+std::vector<std::string> with_tool(const std::vector<std::string>& arguments) {
+  std::vector<std::string> words{JUNIPER_TOOL};
+  words.insert(words.end(), arguments.begin(), arguments.end());
+  return words;
+}
+
+ProcessResult run(const std::vector<std::string>& words, const std::string& folder) {
   const TempFolder output;
-  const pid_t child = start_tool(arguments, folder, output.path("out"), output.path("err"));
+  const pid_t child = start(words, folder, output.path("out"), output.path("err"));
   int status = 0;
   ::waitpid(child, &status, 0);
   return {WIFEXITED(status) ? WEXITSTATUS(status) : -1, read_file(output.path("out")), read_file(output.path("err"))};
 }
 
+}  // namespace
+
+ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder) {
+  return run(with_tool(arguments), folder);
+}
+
+ProcessResult run_shell(const std::string& lines, const std::string& folder, const std::string& shell) {
+  const TempFolder script;
+  std::filesystem::create_symlink(JUNIPER_TOOL, script.path("juniper"));
+  const char* const path = std::getenv("PATH");
+  return run(
+      {"env", "PATH=" + script.path() + ":" + (path == nullptr ? "" : path), shell, script.write("lines", lines)},
+      folder);
+}
+
 void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds) {
-  const pid_t child = start_tool(arguments, "", "/dev/null", "/dev/null");
+  const pid_t child = start(with_tool(arguments), "", "/dev/null", "/dev/null");
   using std::chrono::steady_clock;
   const auto moment = steady_clock::now() + std::chrono::microseconds(microseconds);
   while (steady_clock::now() < moment) {

@@ -64,6 +64,9 @@ struct ProcessResult {
 // Runs the tool with arguments that are given to it as they are.
 ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder = "");
 
+// Runs lines of a shell, with the tool known as `juniper`.
+ProcessResult run_shell(const std::string& lines, const std::string& folder = "", const std::string& shell = "bash");
+
 // Starts the tool and kills it after some microseconds, if it still runs.
 void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds);
 

@@ -25,7 +25,7 @@ int shown_digits(const std::string& pattern) {
 // The most digits that measures show which rest on the column; nothing where one shows all, or something else reads it.
 std::optional<int> needed_digits(const Subject& subject, ColumnId id) {
   for (const model::User& user : subject.users(id)) {
-    if (user.kind != model::UserKind::measure) return std::nullopt;
+    if (user.kind != UserKind::measure) return std::nullopt;
   }
   std::optional<int> needed;
   for (const Measure& measure : subject.model().measures) {

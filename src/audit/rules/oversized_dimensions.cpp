@@ -7,6 +7,7 @@
 #include "base/parallel.h"
 #include "language/lexer.h"
 #include "loading/resolve_link.h"
+#include "store/of_dataset.h"
 
 namespace juniper::auditing {
 
@@ -16,7 +17,7 @@ namespace {
 
 // The rows that each link leads to, as ones.
 std::vector<std::vector<std::uint8_t>> rows_of_links(const Subject& subject) {
-  const auto& links = subject.dataset().store().links;
+  const auto& links = store::store_of(subject.dataset()).links;
   std::vector<std::vector<std::uint8_t>> used(links.size());
   base::parallel_for(links.size(), subject.dataset().options().threads, [&](std::size_t i) {
     // Nobody knows which rows a broken link would lead to.
@@ -60,7 +61,7 @@ void find_oversized_dimensions(const Subject& subject, Findings& findings) {
     if (trim.saved_bytes == 0) continue;
     std::uint64_t saved = trim.saved_bytes;
     for (LinkIndex i = 0; i < model.links.size() && !subject.is_fast(); ++i) {
-      if (model.links[i].to.table == t) saved += saved_in_link(subject.dataset().store().links[i], used);
+      if (model.links[i].to.table == t) saved += saved_in_link(store::store_of(subject.dataset()).links[i], used);
     }
     Finding finding = subject.with_step(
         subject.about(

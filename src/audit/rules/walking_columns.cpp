@@ -16,7 +16,7 @@ namespace {
 bool is_only_aggregated(const Subject& subject, ColumnId id) {
   const auto& users = subject.users(id);
   if (users.empty() ||
-      !std::all_of(users.begin(), users.end(), [](const model::User& u) { return u.kind == model::UserKind::measure; }))
+      !std::all_of(users.begin(), users.end(), [](const model::User& u) { return u.kind == UserKind::measure; }))
     return false;
   bool filters = false;
   for (const Measure& measure : subject.model().measures) {

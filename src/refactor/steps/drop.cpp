@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/diagnostics.h"
+#include "model/access.h"
 #include "model/uses.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
@@ -32,11 +33,11 @@ Diagnostics orders_settled_by(const CheckedModel& model, ColumnId key) {
 }
 
 Result<Applied> drop_measure(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto index = model.find_measure(step.column);
   if (!index) {
     return tl::unexpected(base::error("JR-801", fmt::format("there is no measure '{}'", step.column),
-                                      base::did_you_mean(step.column, read.measures())));
+                                      base::did_you_mean(step.column, names_of(read.measures()))));
   }
   const Measure& measure = model.measures[*index];
   Diagnostics blocked;
@@ -67,7 +68,7 @@ Result<Applied> drop_measure(const Model& read, const Step& step) {
 
 Result<Applied> drop(const Model& read, const Step& step) {
   if (step.table.empty()) return drop_measure(read, step);
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto id = find_column(model, step);
   if (!id) return tl::unexpected(id.error());
   const Column& column = model.column(*id);
@@ -75,8 +76,8 @@ Result<Applied> drop(const Model& read, const Step& step) {
   for (const model::User& user : model::users_of_column(model, *id)) {
     blocked.push_back(model.sources.diagnostic(
         Severity::error, "JR-803", user.span,
-        fmt::format("{} stays: the {} {} uses it", model.column_name(*id), model::kind_name(user.kind), user.name),
-        user.kind == model::UserKind::declared ? "take `used by` out when that is over" : ""));
+        fmt::format("{} stays: the {} {} uses it", model.column_name(*id), to_string(user.kind), user.name),
+        user.kind == UserKind::declared ? "take `used by` out when that is over" : ""));
   }
   if (column.from_row) {
     blocked.push_back(model.sources.diagnostic(

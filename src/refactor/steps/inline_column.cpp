@@ -9,6 +9,7 @@
 #include "language/check.h"
 #include "language/lexer.h"
 #include "language/parser.h"
+#include "model/access.h"
 #include "model/inlining.h"
 #include "refactor/text_edits.h"
 
@@ -186,8 +187,8 @@ std::string expanded_text(const CheckedModel& model, ColumnId column, const std:
 
 // The new texts must mean what the trees mean: each expression that was rewritten is read back and compared.
 Result<void> check_meaning(const Model& before_model, const Model& after_model, const std::set<ColumnId>& removed) {
-  const CheckedModel& before = before_model.checked();
-  const CheckedModel& after = after_model.checked();
+  const CheckedModel& before = model::checked(before_model);
+  const CheckedModel& after = model::checked(after_model);
   const auto differs = [&](const CheckedModel& old_model, const NodePtr& old_node, const CheckedModel& new_model,
                            const NodePtr& new_node) {
     return canonical(old_model, expand(old_model, old_node, removed), OuterRows::by_order) !=
@@ -233,7 +234,7 @@ Result<void> check_meaning(const Model& before_model, const Model& after_model, 
 }  // namespace
 
 Result<Applied> inline_column(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto found = find_column(model, step);
   if (!found) return tl::unexpected(found.error());
   const ColumnId id = *found;

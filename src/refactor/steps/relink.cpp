@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "language/lexer.h"
+#include "model/access.h"
 #include "model/uses.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
@@ -57,8 +58,8 @@ Result<void> drop_unused(Applied& made, const Model& before, const Step& step, C
   if (!now) return tl::unexpected(now.error());
   Step gone = step;
   gone.verb = Verb::drop;
-  gone.table = before.checked().tables[id.table].name;
-  gone.column = before.checked().column(id).name;
+  gone.table = model::checked(before).tables[id.table].name;
+  gone.column = model::checked(before).column(id).name;
   if (auto dropped = drop(*now, gone)) {
     made.texts = std::move(dropped->texts);
   } else {
@@ -70,7 +71,7 @@ Result<void> drop_unused(Applied& made, const Model& before, const Step& step, C
 }  // namespace
 
 Result<Applied> relink(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto id = find_column(model, step);
   if (!id) return tl::unexpected(id.error());
   const auto link = std::find_if(model.links.begin(), model.links.end(), [&](const Link& l) {

@@ -4,6 +4,7 @@
 #include <set>
 
 #include "language/lexer.h"
+#include "model/access.h"
 #include "model/uses.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
@@ -117,9 +118,9 @@ Diagnostics splitting_blockers(const CheckedModel& model, ColumnId id) {
   };
   if (model.column(id).key) block(model.column(id).name_span, "it is a key", "");
   for (const model::User& user : model::users_of_column(model, id)) {
-    const bool readable = user.kind == model::UserKind::measure || user.kind == model::UserKind::calculated_column ||
-                          user.kind == model::UserKind::query;
-    if (!readable) block(user.span, fmt::format("the {} {} needs it", model::kind_name(user.kind), user.name), "");
+    const bool readable =
+        user.kind == UserKind::measure || user.kind == UserKind::calculated_column || user.kind == UserKind::query;
+    if (!readable) block(user.span, fmt::format("the {} {} needs it", to_string(user.kind), user.name), "");
   }
   for (const Query& query : model.queries) {
     for (const QueryBy& key : query.by) {
@@ -154,7 +155,7 @@ std::string attributes_of(const Column& column) {
 }  // namespace
 
 Result<Applied> split_timestamp(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto id = find_source_column(model, step);
   if (!id) return tl::unexpected(id.error());
   const Column& column = model.column(*id);
@@ -194,7 +195,7 @@ Result<Applied> split_timestamp(const Model& read, const Step& step) {
 }
 
 Result<Applied> retype_column(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto id = find_source_column(model, step);
   if (!id) return tl::unexpected(id.error());
   const Column& column = model.column(*id);
@@ -231,7 +232,7 @@ Result<Applied> retype_column(const Model& read, const Step& step) {
 }
 
 Result<Applied> round_column(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto id = find_source_column(model, step);
   if (!id) return tl::unexpected(id.error());
   const Column& column = model.column(*id);

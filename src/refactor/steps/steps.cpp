@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include "base/diagnostics.h"
+#include "model/access.h"
 #include "refactor/steps.h"
 
 namespace juniper::refactoring {
@@ -30,11 +31,11 @@ Result<ColumnId> find_column(const CheckedModel& model, const Step& step) {
 }
 
 Result<TableIndex> find_source_table(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto table = model.find_table(step.table);
   if (!table) {
     return tl::unexpected(base::error("JR-801", fmt::format("there is no table '{}'", step.table),
-                                      base::did_you_mean(step.table, read.tables())));
+                                      base::did_you_mean(step.table, names_of(read.tables()))));
   }
   if (model.tables[*table].rows) {
     return tl::unexpected(Diagnostics{model.sources.diagnostic(

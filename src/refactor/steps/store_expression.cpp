@@ -3,6 +3,7 @@
 
 #include "base/diagnostics.h"
 #include "language/lexer.h"
+#include "model/access.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
 
@@ -52,7 +53,7 @@ void each_outermost(const NodePtr& expression, const Take& take) {
 }  // namespace
 
 Result<Applied> store_expression(const Model& read, const Step& step) {
-  const CheckedModel& before = read.checked();
+  const CheckedModel& before = model::checked(read);
   const auto table = find_source_table(read, step);
   if (!table) return tl::unexpected(table.error());
   // The declaration goes before the brace that closes the table, on a line of its own where that has one.
@@ -70,7 +71,7 @@ Result<Applied> store_expression(const Model& read, const Step& step) {
   made.texts = first.apply(read.texts());
   const auto declared = read_again(read, made.texts, step);
   if (!declared) return tl::unexpected(declared.error());
-  const CheckedModel& model = declared->checked();
+  const CheckedModel& model = model::checked(*declared);
   const ColumnId id{*table, *model.tables[*table].find(step.column)};
   const std::string wanted = canonical(model, model.column(id).expression, OuterRows::by_order);
 

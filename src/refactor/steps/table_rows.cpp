@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "language/lexer.h"
+#include "model/access.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
 
@@ -86,7 +87,7 @@ Diagnostics trimming_blockers(const CheckedModel& model, TableIndex t) {
 }  // namespace
 
 Result<Applied> trim_table(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto t = find_source_table(read, step);
   if (!t) return tl::unexpected(t.error());
   const Table& table = model.tables[*t];
@@ -113,7 +114,7 @@ Result<Applied> trim_table(const Model& read, const Step& step) {
 }
 
 Result<Applied> reorder_table(const Model& read, const Step& step) {
-  const CheckedModel& model = read.checked();
+  const CheckedModel& model = model::checked(read);
   const auto t = find_source_table(read, step);
   if (!t) return tl::unexpected(t.error());
   const Table& table = model.tables[*t];

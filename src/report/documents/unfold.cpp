@@ -22,12 +22,12 @@ Table tree(const Unfolding& unfolding) {
       {}};
   for (std::size_t i = 0; i < unfolding.parts.size(); ++i) {
     const UnfoldedPart& part = unfolding.parts[i];
-    const bool aggregate = part.kind == "aggregate";
+    const bool aggregate = part.kind == UnfoldedKind::aggregate;
     Cell text = cell::code(part.text, 64);
     text.shown = std::string(2 * std::size_t{part.depth}, ' ') + text.shown;
     Cell value = cell::value(part.value, base::ValueFormat(part.type, part.format));
     if (part.value.is_null()) value.shown = "null";
-    table.rows.push_back({{cell::count(i), cell::text(part.kind), text, value,
+    table.rows.push_back({{cell::count(i), cell::text(std::string(to_string(part.kind))), text, value,
                            part.seen ? cell::count(*part.seen) : Cell{}, aggregate ? cell::count(part.kept) : Cell{},
                            aggregate && part.skipped > 0 ? cell::count(part.skipped) : Cell{}, cell::place(part.place),
                            cell::count(part.depth)},
@@ -86,7 +86,7 @@ Report report(const Unfolding& unfolding) {
   made.blocks.push_back(tree(unfolding));
   for (std::size_t i = 0; i < unfolding.parts.size(); ++i) {
     const UnfoldedPart& part = unfolding.parts[i];
-    if (part.kind != "aggregate") continue;
+    if (part.kind != UnfoldedKind::aggregate) continue;
     made.blocks.push_back(Heading{cell::code(part.text, 100).shown});
     if (part.seen) {
       made.blocks.push_back(

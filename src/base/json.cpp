@@ -1,0 +1,144 @@
+#include "base/json.h"
+
+#include <fmt/format.h>
+
+#include <nlohmann/json.hpp>
+
+namespace juniper::base {
+
+struct JsonAccess {
+  static const auto& data(const Json& json) { return json.data_; }
+};
+
+namespace {
+
+using Written = nlohmann::ordered_json;
+
+constexpr std::size_t most_levels = 200;
+
+// Takes the events of the library's parser and builds the value.
+class Builder : public nlohmann::json_sax<nlohmann::json> {
+ public:
+  bool null() override { return put({}); }
+  bool boolean(bool truth) override { return put(truth); }
+  bool number_integer(number_integer_t number) override { return put(std::int64_t{number}); }
+  bool number_unsigned(number_unsigned_t number) override { return put(std::uint64_t{number}); }
+  bool number_float(number_float_t number, const string_t&) override { return put(number); }
+  bool string(string_t& text) override { return put(std::move(text)); }
+  bool binary(binary_t&) override { return false; }
+  bool start_object(std::size_t) override { return open(Json::Members()); }
+  bool start_array(std::size_t) override { return open(Json::Items()); }
+  bool end_object() override { return close(); }
+  bool end_array() override { return close(); }
+  bool key(string_t& name) override {
+    open_.back().name = std::move(name);
+    return true;
+  }
+  bool parse_error(std::size_t byte, const std::string&, const nlohmann::detail::exception&) override {
+    parsed_.byte = byte;
+    parsed_.problem = "this is not JSON";
+    return false;
+  }
+
+  ParsedJson take() { return std::move(parsed_); }
+
+ private:
+  // An array or object that has not ended.
+  struct Open {
+    Json::Items items;
+    Json::Members members;
+    bool is_object = false;
+    std::string name;  // of the member that comes
+  };
+
+  bool open(const Json& empty) {
+    if (open_.size() == most_levels) {
+      parsed_.problem = fmt::format("arrays and objects stand in each other more than {} deep", most_levels);
+      return false;
+    }
+    open_.push_back({{}, {}, empty.members() != nullptr, ""});
+    return true;
+  }
+  bool close() {
+    Open ended = std::move(open_.back());
+    open_.pop_back();
+    return ended.is_object ? put(std::move(ended.members)) : put(std::move(ended.items));
+  }
+  bool put(Json value) {
+    if (open_.empty()) {
+      parsed_.value = std::move(value);
+    } else if (open_.back().is_object) {
+      open_.back().members.emplace_back(std::move(open_.back().name), std::move(value));
+    } else {
+      open_.back().items.push_back(std::move(value));
+    }
+    return true;
+  }
+
+  std::vector<Open> open_;
+  ParsedJson parsed_;
+};
+
+Written written(const Json& json);
+
+struct Writer {
+  Written operator()(std::monostate) const { return nullptr; }
+  Written operator()(const Json::Items& items) const {
+    Written out = Written::array();
+    for (const Json& item : items) out.push_back(written(item));
+    return out;
+  }
+  Written operator()(const Json::Members& members) const {
+    Written out = Written::object();
+    for (const auto& [name, value] : members) out[name] = written(value);
+    return out;
+  }
+  template <class Scalar>
+  Written operator()(const Scalar& scalar) const {
+    return scalar;
+  }
+};
+
+Written written(const Json& json) {
+  return std::visit(Writer(), JsonAccess::data(json));
+}
+
+}  // namespace
+
+std::optional<std::uint64_t> Json::whole_number() const {
+  const auto* const number = std::get_if<std::uint64_t>(&data_);
+  return number != nullptr ? std::optional(*number) : std::nullopt;
+}
+
+const Json* Json::find(std::string_view name) const {
+  const Json* last = nullptr;
+  if (const Members* all = members()) {
+    for (const auto& [member, value] : *all) {
+      if (member == name) last = &value;
+    }
+  }
+  return last;
+}
+
+const std::string* Json::find_text(std::string_view name) const {
+  const Json* const member = find(name);
+  return member != nullptr ? member->text() : nullptr;
+}
+
+std::string Json::to_text() const {
+  return written(*this).dump(2, ' ', false, Written::error_handler_t::replace);
+}
+
+ParsedJson parse_json(std::string_view text) {
+  Builder builder;
+  const bool whole = nlohmann::json::sax_parse(text, &builder);
+  ParsedJson parsed = builder.take();
+  if (!whole) parsed.value.reset();
+  return parsed;
+}
+
+std::string json_text(const std::string& text) {
+  return Written(text).dump(-1, ' ', false, Written::error_handler_t::replace);
+}
+
+}  // namespace juniper::base

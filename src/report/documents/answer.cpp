@@ -1,0 +1,56 @@
+// The rows of a query.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/format.h"
+#include "juniper/report.h"
+#include "report/cells.h"
+
+namespace juniper {
+
+namespace {
+
+namespace cell = report_cells;
+
+using report_cells::joined;
+using report_cells::left;
+using report_cells::plural;
+}  // namespace
+
+Report report(const QueryResult& result) {
+  const std::string level = cell::level_name(result);
+  Table table{"rows", InCsv::yes, {left(level, level, Audience::programs)}, {}};
+  for (const ResultColumn& column : result.columns)
+    table.columns.push_back({column.name, column.name, column.type.is_number(), Audience::all});
+  const auto formats = cell::formats_of(result.columns);
+  table.rows.reserve(result.rows.size());
+  for (const ResultRow& row : result.rows) {
+    TableRow drawn{{}, row.level != 0};
+    drawn.cells.reserve(table.columns.size());
+    drawn.cells.push_back(cell::text(result.levels[row.level]));
+    bool said_total = false;
+    for (std::size_t i = 0; i < result.columns.size(); ++i) {
+      const ResultColumn& column = result.columns[i];
+      Cell c = cell::value(row.cells[i], formats[i]);
+      if (column.is_key && !result.kept[row.level][i]) {
+        c.shown = said_total ? "" : "total";
+        said_total = true;
+      } else if (column.is_key && row.cells[i].is_null()) {
+        c.shown = "(null)";
+      }
+      drawn.cells.push_back(std::move(c));
+    }
+    table.rows.push_back(std::move(drawn));
+  }
+  Report made;
+  if (!result.title.empty()) made.blocks.push_back(Heading{result.title});
+  made.blocks.push_back(std::move(table));
+  made.blocks.push_back(
+      Paragraph{fmt::format("\n{}, {} rows read, {}", plural(result.rows.size(), "row"),
+                            base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
+  if (!result.notes.empty()) made.blocks.push_back(Fact{"note", "note", cell::text(joined(result.notes, "; "))});
+  return made;
+}
+
+}  // namespace juniper

@@ -1,0 +1,94 @@
+// Findings, worst first.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <set>
+
+#include "base/format.h"
+#include "juniper/report.h"
+#include "report/cells.h"
+
+namespace juniper {
+
+namespace {
+
+namespace cell = report_cells;
+
+using report_cells::left;
+using report_cells::right;
+}  // namespace
+
+Report report(const Audit& audit) {
+  Table findings{
+      "findings",
+      InCsv::yes,
+      {right("saved_bytes", "saves"), right("saved_share", "of the file"), left("code", "code"), left("title", "what"),
+       left("subject", "where"), left("place", "place", Audience::people), left("evidence", "evidence"),
+       left("file", "file", Audience::programs), right("line", "line", Audience::programs),
+       right("column", "column", Audience::programs), left("reason", "reason", Audience::programs),
+       left("remedy", "remedy", Audience::programs), left("step", "step", Audience::programs),
+       left("query", "query", Audience::programs), left("estimated", "estimated", Audience::programs)},
+      {}};
+  // What to do and why, once for all findings of which it is the same.
+  Table remedies{"remedies",
+                 InCsv::no,
+                 {left("code", "code", Audience::people), left("reason", "why it matters", Audience::people),
+                  left("remedy", "what to do", Audience::people)},
+                 {}};
+  std::set<std::pair<std::string, std::string>> told;
+  std::uint64_t saved = 0;
+  for (const Finding& f : audit.findings) {
+    const bool measured = f.saved_bytes.has_value();
+    saved += f.saved_bytes.value_or(0);
+    findings.rows.push_back(
+        {{measured ? cell::bytes(*f.saved_bytes) : Cell(),
+          measured ? cell::share(*f.saved_bytes, audit.file_bytes) : Cell(), cell::text(f.code), cell::text(f.title),
+          cell::text(f.subject), cell::place(f.place), cell::text(f.evidence), cell::text(f.place.file),
+          cell::count(f.place.line), cell::count(f.place.column), cell::text(f.reason), cell::text(f.remedy),
+          cell::text(f.step), cell::text(f.query), cell::boolean(f.estimated)}});
+    // Steps of a kind are carried out together.
+    std::string remedy = f.remedy;
+    const auto alike = [&](const Finding& other) { return other.code == f.code && !other.step.empty(); };
+    if (!f.step.empty() && std::count_if(audit.findings.begin(), audit.findings.end(), alike) > 1)
+      remedy = f.remedy.substr(0, f.remedy.size() - f.step.size()) + "apply " + f.code;
+    if (told.emplace(f.code, remedy).second)
+      remedies.rows.push_back({{cell::text(f.code), cell::text(f.reason), cell::text(remedy)}});
+  }
+  std::stable_sort(remedies.rows.begin(), remedies.rows.end(),
+                   [](const TableRow& x, const TableRow& y) { return x.cells[0].exact < y.cells[0].exact; });
+  Report made;
+  made.blocks.push_back(Heading{"Findings, those that save most first"});
+  const std::string looked =
+      fmt::format("{} looked at the model and its data",
+                  audit.rules.size() == 1 ? "1 rule" : fmt::format("{} rules", audit.rules.size()));
+  const auto tell_ignored = [&] {
+    if (audit.ignored.empty()) return;
+    Table ignored{"ignored",
+                  InCsv::no,
+                  {left("code", "code"), left("subject", "ignored"), left("place", "place"), left("reason", "why")},
+                  {}};
+    for (const IgnoredFinding& f : audit.ignored)
+      ignored.rows.push_back({{cell::text(f.code), cell::text(f.subject), cell::place(f.place), cell::text(f.reason)}});
+    made.blocks.push_back(std::move(ignored));
+  };
+  if (audit.findings.empty()) {
+    made.blocks.push_back(Paragraph{looked + ", and found nothing."});
+    for (TableColumn& column : findings.columns) column.audience = Audience::programs;
+    made.blocks.push_back(std::move(findings));
+    tell_ignored();
+    return made;
+  }
+  const bool estimated =
+      std::any_of(audit.findings.begin(), audit.findings.end(), [](const Finding& f) { return f.estimated; });
+  made.blocks.push_back(std::move(findings));
+  made.blocks.push_back(Paragraph{
+      fmt::format("\n{}. What they found would save up to {} of {}: some findings concern the same column.{}", looked,
+                  base::format_bytes(std::min(saved, audit.file_bytes)), base::format_bytes(audit.file_bytes),
+                  estimated ? " Some savings are estimated from a sample of the rows." : "")});
+  made.blocks.push_back(Heading{"What to do"});
+  made.blocks.push_back(std::move(remedies));
+  tell_ignored();
+  return made;
+}
+
+}  // namespace juniper

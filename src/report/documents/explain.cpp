@@ -1,0 +1,45 @@
+// How a question is answered.
+#include <fmt/format.h>
+
+#include "juniper/report.h"
+#include "report/cells.h"
+
+namespace juniper {
+
+namespace {
+
+namespace cell = report_cells;
+
+using report_cells::left;
+using report_cells::right;
+}  // namespace
+
+Report report(const Explanation& explanation) {
+  Table table{"steps",
+              InCsv::yes,
+              {left("way", "step"), left("what", "of"), left("place", "at"), right("slices", "slices"),
+               right("rows_in", "rows in"), right("rows_out", "rows out"), right("bytes", "bytes"),
+               right("nanoseconds", "time"), right("depth", "depth", Audience::programs)},
+              {}};
+  for (const ExplainStep& step : explanation.steps) {
+    Cell way = cell::text(std::string(to_string(step.way)));
+    way.shown.insert(0, 2 * static_cast<std::size_t>(step.depth), ' ');
+    const Cell what = cell::code(step.what, 60);
+    table.rows.push_back({{way, what, cell::place(step.place), cell::count(step.slices), cell::count(step.rows_in),
+                           cell::count(step.rows_out), cell::bytes(step.bytes), cell::nanoseconds(step.nanoseconds),
+                           cell::count(step.depth)},
+                          step.way == ExplainWay::row_by_row});
+  }
+  Report made;
+  made.blocks.push_back(std::move(table));
+  for (const std::string& text : explanation.row_by_row) {
+    made.blocks.push_back(
+        Paragraph{fmt::format("Row by row: {}\nIts time grows with rows times slices. A condition that "
+                              "compares a column with something outside by = (and one by <, <=, > or >=) "
+                              "is sorted or grouped instead.",
+                              text)});
+  }
+  return made;
+}
+
+}  // namespace juniper

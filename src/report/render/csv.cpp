@@ -1,0 +1,47 @@
+// For programs, as CSV: the one table that is marked for it.
+#include "report/render/formats.h"
+
+namespace juniper::render_formats {
+
+namespace {
+
+// RFC 4180, with LF; null is an empty field and the empty text a quoted one.
+std::string csv_field(const Cell& cell) {
+  if (cell.kind == Cell::Kind::null) return "";
+  const std::string& text = cell.exact;
+  if (!text.empty() && text.find_first_of(",\"\r\n") == std::string::npos) return text;
+  std::string quoted = "\"";
+  for (const char c : text) {
+    if (c == '"') quoted += '"';
+    quoted += c;
+  }
+  return quoted + "\"";
+}
+
+}  // namespace
+
+std::string csv(const Report& report) {
+  for (const auto& block : report.blocks) {
+    const Table* table = std::get_if<Table>(&block);
+    if (table == nullptr || table->in_csv == InCsv::no) continue;
+    std::string out;
+    const auto line = [&](const auto& field) {
+      bool first = true;
+      for (std::size_t i = 0; i < table->columns.size(); ++i) {
+        if (!seen(table->columns[i], Audience::programs)) continue;
+        out += first ? "" : ",";
+        out += csv_field(field(i));
+        first = false;
+      }
+      out += "\n";
+    };
+    line([&](std::size_t i) { return Cell{Cell::Kind::text, "", table->columns[i].name}; });
+    for (const TableRow& row : table->rows) {
+      if (row.audience != Audience::people) line([&](std::size_t i) -> const Cell& { return row.cells[i]; });
+    }
+    return out;
+  }
+  return "";
+}
+
+}  // namespace juniper::render_formats

@@ -1,0 +1,58 @@
+// For programs, as JSON: all facts, texts and tables by name.
+#include <fmt/format.h>
+
+#include "base/json.h"
+#include "report/render/formats.h"
+
+namespace juniper::render_formats {
+
+namespace {
+
+using base::json_text;
+
+// Numbers go into JSON as they are written, so that none loses digits.
+std::string json_cell(const Cell& cell) {
+  switch (cell.kind) {
+    case Cell::Kind::null:
+      return "null";
+    case Cell::Kind::text:
+      return json_text(cell.exact);
+    default:
+      return cell.exact;
+  }
+}
+
+std::string json_table(const Table& table) {
+  std::vector<std::pair<std::size_t, std::string>> members;
+  for (std::size_t i = 0; i < table.columns.size(); ++i) {
+    if (!seen(table.columns[i], Audience::programs)) continue;
+    members.emplace_back(i, (members.empty() ? "" : ", ") + json_text(table.columns[i].name) + ": ");
+  }
+  std::string out;
+  for (const TableRow& row : table.rows) {
+    if (row.audience == Audience::people) continue;
+    out += out.empty() ? "\n    {" : ",\n    {";
+    for (const auto& [i, name] : members) out.append(name).append(json_cell(row.cells[i]));
+    out += "}";
+  }
+  return "[" + out + (out.empty() ? "]" : "\n  ]");
+}
+
+}  // namespace
+
+std::string json(const Report& report) {
+  std::string out = "{";
+  bool first = true;
+  const auto member = [&](const std::string& name, const std::string& value) {
+    out += fmt::format("{}\n  {}: {}", first ? "" : ",", json_text(name), value);
+    first = false;
+  };
+  for (const auto& block : report.blocks) {
+    if (const Fact* fact = std::get_if<Fact>(&block)) member(fact->name, json_cell(fact->value));
+    if (const Verbatim* verbatim = std::get_if<Verbatim>(&block)) member(verbatim->name, json_text(verbatim->text));
+    if (const Table* table = std::get_if<Table>(&block)) member(table->name, json_table(*table));
+  }
+  return out + "\n}\n";
+}
+
+}  // namespace juniper::render_formats

@@ -1,0 +1,71 @@
+// For pages, as Markdown.
+#include <fmt/format.h>
+
+#include "report/render/formats.h"
+#include "report/terminal_text.h"
+
+namespace juniper::render_formats {
+
+namespace {
+
+std::string escaped_markdown(const std::string& text) {
+  std::string out;
+  for (const char c : one_line(text)) {
+    if (c == '|' || c == '\\' || c == '<' || c == '*' || c == '_' || c == '`') out += '\\';
+    out += c;
+  }
+  return out;
+}
+
+struct MarkdownRenderer {
+  std::string out;
+
+  void gap() {
+    if (!out.empty() && !out.ends_with("\n\n")) out += "\n";
+  }
+  void operator()(const Heading& heading) {
+    gap();
+    out += "## " + escaped_markdown(heading.text) + "\n\n";
+  }
+  void operator()(const Paragraph& paragraph) {
+    gap();
+    out += escaped_markdown(paragraph.text) + "\n";
+  }
+  void operator()(const Verbatim& verbatim) {
+    gap();
+    out += "```diff\n" + verbatim.text + "```\n";
+  }
+  void operator()(const Fact& fact) {
+    out += fmt::format("- {}: {}\n", escaped_markdown(fact.label), escaped_markdown(fact.value.shown));
+  }
+  void operator()(const Table& table) {
+    if (!is_for_people(table)) return;
+    gap();
+    std::string rule;
+    for (const TableColumn& column : table.columns) {
+      if (!seen(column, Audience::people)) continue;
+      out += fmt::format("| {} ", escaped_markdown(column.heading));
+      rule += column.right ? "|---:" : "|---";
+    }
+    out += "|\n" + rule + "|\n";
+    for (const TableRow& row : table.rows) {
+      if (row.audience == Audience::programs) continue;
+      for (std::size_t i = 0; i < table.columns.size(); ++i) {
+        if (!seen(table.columns[i], Audience::people)) continue;
+        const std::string text = escaped_markdown(row.cells[i].shown);
+        out += row.strong && !text.empty() ? fmt::format("| **{}** ", text) : fmt::format("| {} ", text);
+      }
+      out += "|\n";
+    }
+  }
+};
+
+}  // namespace
+
+std::string markdown(const Report& report) {
+  MarkdownRenderer renderer;
+  for (const auto& block : report.blocks) std::visit(renderer, block);
+  return renderer.out;
+}
+
+}  // namespace juniper::render_formats

@@ -1,0 +1,66 @@
+// The commands, each in a file of its own under commands/: what it takes, which function of the library it calls, and
+// how it prints what that gives.
+#pragma once
+
+#include "command_line.h"
+#include "console.h"
+#include "juniper/dataset.h"
+#include "juniper/diagnostics.h"
+#include "juniper/report.h"
+
+namespace juniper::tool {
+
+Command ask_command();
+Command audit_command();
+Command baseline_command();
+Command check_command();
+Command demo_command();
+Command describe_command();
+Command draft_command();
+Command explain_command();
+Command format_command();
+Command links_command();
+Command load_command();
+Command refactor_command();
+Command scan_command();
+Command sql_command();
+Command unfold_command();
+Command weigh_command();
+
+// All of them, in the order of a day's work.
+std::vector<Command> all_commands();
+
+// --- what several commands share
+// --------------------------------------------------------------------------------------
+
+// The arguments and options of a question: QUERY, --where, --draft.
+void add_question(std::vector<Option>& options, Question& question);
+
+// Opens the model and hands it to the command; prints what went wrong otherwise.
+template <class Use>
+int with_dataset(const std::string& model, Context& context, const Use& use) {
+  const auto dataset = Dataset::open(model, context.options);
+  context.console.clear_progress();
+  if (dataset) context.console.warn(dataset->warnings());
+  return dataset ? use(*dataset) : context.console.fail(dataset.error());
+}
+
+template <class Value>
+int print_or_fail(const Result<Value>& result, const Console& console) {
+  if (!result) return console.fail(result.error());
+  console.print(report(*result));
+  return 0;
+}
+
+// While it lives, Ctrl-C calls off the question (Options::cancelled); the second one ends the program as ever.
+class CancelOnInterrupt {
+ public:
+  CancelOnInterrupt();
+  ~CancelOnInterrupt();
+  CancelOnInterrupt(const CancelOnInterrupt&) = delete;
+  CancelOnInterrupt& operator=(const CancelOnInterrupt&) = delete;
+};
+// What Ctrl-C sets.
+std::shared_ptr<const std::atomic<bool>> called_off();
+
+}  // namespace juniper::tool

@@ -1,0 +1,52 @@
+#include "juniper/ask.h"
+
+#include "commands.h"
+#include "juniper/sql.h"
+
+namespace juniper::tool {
+
+namespace {
+
+struct Arguments {
+  std::string model;
+  Question question;
+  Against against = Against::nothing;
+};
+
+int run(const Arguments& arguments, Context& context) {
+  Console& console = context.console;
+  return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
+    if (arguments.against == Against::sqlite) {
+      const auto agreement = against_sqlite(dataset, arguments.question);
+      if (!agreement) return console.fail(agreement.error());
+      console.print(report(*agreement));
+      return agreement->same() ? 0 : 1;
+    }
+    const CancelOnInterrupt cancelling;
+    const auto answer = ask(dataset, arguments.question);
+    console.clear_progress();
+    if (answer) console.warn(answer->warnings);
+    return print_or_fail(answer, console);
+  });
+}
+
+}  // namespace
+
+Command ask_command() {
+  auto [command, kept] = command_with<Arguments>("ask", "Answer a saved query, or one typed here", run);
+  command.options = {model_argument(kept->model)};
+  add_question(command.options, kept->question);
+  command.options.push_back(choice(
+      "--plan", "PLAN", "How to answer: engine, or naive (row by row and slice by slice, to hold the engine against)",
+      kept->question.plan, {{"engine", Plan::engine}, {"naive", Plan::naive}}));
+  command.options.push_back(choice("--against", "ENGINE",
+                                   "Compare every cell with an independent engine's answer instead", kept->against,
+                                   {{"sqlite", Against::sqlite}}));
+  command.examples = {{"ask charging.ridge monthly", "a query that is saved in the model"},
+                      {"ask charging.ridge regions --where 'days.year = 2025'", "the same, for one year"},
+                      {"ask charging.ridge 'by stations.region show revenue, price total grand' --format csv",
+                       "one typed here, for a program"}};
+  return command;
+}
+
+}  // namespace juniper::tool

@@ -1,0 +1,35 @@
+#include "juniper/explain.h"
+
+#include "commands.h"
+
+namespace juniper::tool {
+
+namespace {
+
+struct Arguments {
+  std::string model;
+  Question question;
+};
+
+int run(const Arguments& arguments, Context& context) {
+  return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
+    const CancelOnInterrupt cancelling;
+    const auto steps = explain(dataset, arguments.question);
+    context.console.clear_progress();
+    return print_or_fail(steps, context.console);
+  });
+}
+
+}  // namespace
+
+Command explain_command() {
+  auto [command, kept] = command_with<Arguments>("explain", "How a query is answered: steps, rows, bytes, time", run);
+  command.options = {model_argument(kept->model)};
+  add_question(command.options, kept->question);
+  command.examples = {
+      {"explain charging.ridge monthly", "the steps of a saved query"},
+      {"explain charging.ridge 'show max(revenue of s for s in stations) as best'", "those of one typed here"}};
+  return command;
+}
+
+}  // namespace juniper::tool
