@@ -13,7 +13,7 @@ namespace juniper::tool {
 namespace {
 
 // Text as roff reads it back. A dash that is typed has to be one that can be copied.
-std::string escaped(const std::string& text) {
+std::string roff(const std::string& text) {
   std::string out;
   for (const char c : text) {
     if (c == '\\') {
@@ -33,15 +33,15 @@ std::string head(const std::string& name, const std::string& summary) {
   std::string title = name;
   std::transform(title.begin(), title.end(), title.begin(), [](unsigned char c) { return std::toupper(c); });
   return fmt::format(".TH {} 1 {} \"Juniper Ridge {}\" \"User Commands\"\n.SH NAME\n{} \\- {}\n", title, JUNIPER_DATE,
-                     JUNIPER_VERSION, escaped(name), escaped(summary));
+                     JUNIPER_VERSION, roff(name), roff(summary));
 }
 
-std::string paragraph(const std::string& text) {
-  return ".PP\n" + escaped(text) + "\n";
+std::string roff_paragraph(const std::string& text) {
+  return ".PP\n" + roff(text) + "\n";
 }
 
 std::string tagged(const std::string& tag, const std::string& text) {
-  return fmt::format(".TP\n.B {}\n{}\n", escaped(tag), escaped(text));
+  return fmt::format(".TP\n.B {}\n{}\n", roff(tag), roff(text));
 }
 
 std::string options_under(const std::string& heading, const std::vector<Option>& options, bool of_arguments) {
@@ -64,13 +64,13 @@ std::string man_page(const CommandLine& line) {
   std::string out = head("juniper", "measure, slim down and regression-test columnar analytical models");
   out += ".SH SYNOPSIS\n.B juniper\n.I COMMAND\n[\\fIARGUMENTS\\fR] [\\fIOPTIONS\\fR]\n";
   out += ".SH DESCRIPTION\n" +
-         escaped(
+         roff(
              "A model is a text (.ridge) with tables, links, calculated columns, measures and queries over files of "
              "data. Commands load it into a store (.jrs) beside the text when that is not fresh.") +
          "\n";
   out += ".SH COMMANDS\n";
   for (const Command& command : line.commands)
-    out += fmt::format(".TP\n.BR juniper\\-{} (1)\n{}.\n", escaped(command.name), escaped(command.summary));
+    out += fmt::format(".TP\n.BR juniper\\-{} (1)\n{}.\n", roff(command.name), roff(command.summary));
   out += options_under("OPTIONS OF EVERY COMMAND", line.common, false);
   out += exit_status();
   out += ".SH FILES\n" + tagged("MODEL.ridge", "The model text.") +
@@ -81,9 +81,9 @@ std::string man_page(const CommandLine& line) {
 
 std::string man_page(const CommandLine& line, const Command& command) {
   std::string out = head("juniper-" + command.name, command.summary);
-  out += fmt::format(".SH SYNOPSIS\n.B {}\n", escaped(usage(command)));
-  out += ".SH DESCRIPTION\n" + escaped(command.summary + ".") + "\n";
-  for (const std::string& about : command.about) out += paragraph(about);
+  out += fmt::format(".SH SYNOPSIS\n.B {}\n", roff(usage(command)));
+  out += ".SH DESCRIPTION\n" + roff(command.summary + ".") + "\n";
+  for (const std::string& about : command.about) out += roff_paragraph(about);
   out += options_under("ARGUMENTS", command.options, true);
   out += options_under("OPTIONS", command.options, false);
   out += options_under("OPTIONS OF EVERY COMMAND", line.common, false);

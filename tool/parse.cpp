@@ -2,7 +2,6 @@
 
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <utility>
 
@@ -35,14 +34,9 @@ Problem look_at(const Option& option, const std::vector<std::string>& values) {
   return std::nullopt;
 }
 
-// The library knows of an option that its value is missing, and tells its name alone.
-std::string missing_value(const std::vector<std::pair<const Option*, CLI::Option*>>& options, const std::string& what) {
-  for (const auto& [option, known] : options) {
-    if (!what.starts_with(option->name + ":")) continue;
-    return option->words.empty() ? fmt::format("{} takes a value, {}", option->name, option->value)
-                                 : fmt::format("{} takes one of {}", option->name, joined(option->words));
-  }
-  return what;
+std::string missing_value(const Option& option) {
+  return option.words.empty() ? fmt::format("{} takes a value, {}", option.name, option.value)
+                              : fmt::format("{} takes one of {}", option.name, joined(option.words));
 }
 
 std::string not_known(const Command& command, const std::string& word) {
@@ -57,45 +51,97 @@ std::string not_known(const Command& command, const std::string& word) {
   return fmt::format("{} has no option {}; it {}", command.name, word.substr(0, word.find('=')), has);
 }
 
-Problem read_options(const CommandLine& line, const Command& command, std::vector<std::string> words) {
-  CLI::App app;
-  app.set_help_flag();
-  app.allow_extras();
-  std::vector<std::pair<const Option*, CLI::Option*>> options;
-  for (const auto* list : {&command.options, &line.common}) {
-    for (const Option& option : *list) {
-      CLI::Option* known = nullptr;
-      if (option.has_value()) {
-        known = app.add_option(option.name)->expected(1)->allow_extra_args(false);
-        if (option.times == Times::list) known->expected(1, CLI::detail::expected_max_vector_size)->allow_extra_args();
-        known->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+// Hands the words out to the options and arguments that they belong to.
+class Words {
+ public:
+  Words(const CommandLine& line, const Command& command) : command_(command), arguments_(command.arguments()) {
+    for (const auto* list : {&command.options, &line.common}) {
+      for (const Option& option : *list) given_.emplace_back(&option, std::nullopt);
+    }
+  }
+
+  Problem take(const std::vector<std::string>& words) {
+    bool options_end = false;
+    for (std::size_t i = 0; i < words.size(); ++i) {
+      const std::string& word = words[i];
+      Problem problem;
+      if (!options_end && word == "--") {
+        options_end = true;
+      } else if (!options_end && word.size() > 1 && word[0] == '-') {
+        problem = take_option(words, i);
       } else {
-        known = app.add_flag(option.name);
+        problem = take_argument(word);
       }
-      options.emplace_back(&option, known);
+      if (problem) return problem;
     }
+    return hand_out();
   }
-  std::reverse(words.begin(), words.end());
-  try {
-    app.parse(std::move(words));
-  } catch (const CLI::ParseError& error) {
-    return missing_value(options, error.what());
-  }
-  if (const auto extras = app.remaining(); !extras.empty()) return not_known(command, extras.front()) + see(command);
-  for (const auto& [option, known] : options) {
-    if (known->count() == 0) {
-      if (option->is_required) return fmt::format("{} needs {}{}", command.name, option->name, see(command));
-      continue;
+
+ private:
+  using Values = std::optional<std::vector<std::string>>;  // nothing: the option is not given
+
+  Values* find(const std::string& name) {
+    for (auto& [option, values] : given_) {
+      if (option->name == name) return &values;
     }
-    if (!option->needs.empty() && app.count(option->needs) == 0)
-      return fmt::format("{} goes with {}{}", option->name, option->needs, see(command));
-    const std::vector<std::string> values = option->has_value() ? known->results() : std::vector<std::string>();
-    Problem problem = look_at(*option, values);
-    if (!problem) problem = option->take(values);
-    if (problem) return fmt::format("{}: {}", option->name, *problem);
+    return nullptr;
   }
-  return std::nullopt;
-}
+
+  bool is_option(const std::string& word) { return word.starts_with("--") && find(word.substr(0, word.find('='))); }
+
+  // `i` becomes the place of the last word that belongs to it.
+  Problem take_option(const std::vector<std::string>& words, std::size_t& i) {
+    const std::size_t equals = words[i].find('=');
+    const std::string name = words[i].substr(0, equals);
+    const auto at =
+        std::find_if(given_.begin(), given_.end(), [&](const auto& one) { return one.first->name == name; });
+    if (at == given_.end()) return not_known(command_, words[i]) + see(command_);
+    const Option& option = *at->first;
+    Values& values = at->second;
+    if (!values) values.emplace();
+    if (!option.has_value()) {
+      if (equals != std::string::npos) return fmt::format("{} takes no value", name);
+    } else if (equals != std::string::npos) {
+      values->push_back(words[i].substr(equals + 1));
+    } else {
+      if (i + 1 == words.size() || is_option(words[i + 1])) return missing_value(option);
+      values->push_back(words[++i]);
+      while (option.times == Times::list && i + 1 < words.size() && !words[i + 1].starts_with('-'))
+        values->push_back(words[++i]);
+    }
+    return std::nullopt;
+  }
+
+  Problem take_argument(const std::string& word) {
+    if (next_argument_ == arguments_.size()) return not_known(command_, word) + see(command_);
+    const Option& argument = *arguments_[next_argument_];
+    Values& values = *find(argument.name);
+    if (!values) values.emplace();
+    values->push_back(word);
+    if (argument.times != Times::list) ++next_argument_;
+    return std::nullopt;
+  }
+
+  Problem hand_out() {
+    for (const auto& [option, values] : given_) {
+      if (!values) {
+        if (option->is_required) return fmt::format("{} needs {}{}", command_.name, option->name, see(command_));
+        continue;
+      }
+      if (!option->needs.empty() && !*find(option->needs))
+        return fmt::format("{} goes with {}{}", option->name, option->needs, see(command_));
+      Problem problem = look_at(*option, *values);
+      if (!problem) problem = option->take(*values);
+      if (problem) return fmt::format("{}: {}", option->name, *problem);
+    }
+    return std::nullopt;
+  }
+
+  const Command& command_;
+  std::vector<const Option*> arguments_;
+  std::size_t next_argument_ = 0;
+  std::vector<std::pair<const Option*, Values>> given_;
+};
 
 }  // namespace
 
@@ -133,7 +179,7 @@ Parsed parse(const CommandLine& line, const std::vector<std::string>& words) {
   }
   std::vector<std::string> rest = words;
   rest.erase(rest.begin() + static_cast<std::ptrdiff_t>(*place));
-  parsed.problem = read_options(line, *parsed.command, std::move(rest));
+  parsed.problem = Words(line, *parsed.command).take(rest);
   return parsed;
 }
 

@@ -7,13 +7,13 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct AskArguments {
   std::string model;
   Question question;
   Against against = Against::nothing;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const AskArguments& arguments, Context& context) {
   Console& console = context.console;
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.against == Against::sqlite) {
@@ -33,7 +33,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command ask_command() {
-  auto [command, kept] = command_with<Arguments>("ask", "Answer a saved query, or one typed here", run);
+  auto [command, kept] = command_with<AskArguments>("ask", "Answer a saved query, or one typed here", run);
   command.options = {model_argument(kept->model)};
   add_question(command.options, kept->question);
   command.options.push_back(choice(

@@ -8,13 +8,13 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct AuditArguments {
   std::string model;
   AuditSettings settings;
   std::string sarif;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const AuditArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto findings = audit(dataset, arguments.settings);
     context.console.clear_progress();
@@ -52,7 +52,7 @@ Option least_saving(AuditSettings& settings) {
 }  // namespace
 
 Command audit_command() {
-  auto [command, kept] = command_with<Arguments>(
+  auto [command, kept] = command_with<AuditArguments>(
       "audit", "What is wasteful or wrong, worst first, with evidence, remedy and what it saves", run);
   command.about = {
       "Exits with 1 where there are findings. A comment `# audit ignore CODE: reason` in the model text waves one "

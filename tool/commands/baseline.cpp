@@ -6,13 +6,13 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct BaselineArguments {
   std::string model;
   std::string folder;
   BaselineSettings settings;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const BaselineArguments& arguments, Context& context) {
   const std::string folder = arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto recorded = baseline(dataset, folder, arguments.settings);
@@ -42,7 +42,7 @@ Option expected_results(std::map<std::string, std::string>& expected) {
 }  // namespace
 
 Command baseline_command() {
-  auto [command, kept] = command_with<Arguments>(
+  auto [command, kept] = command_with<BaselineArguments>(
       "baseline", "Record the results and times of saved queries, of files of queries and of a log", run);
   command.options = {
       model_argument(kept->model),

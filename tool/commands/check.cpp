@@ -7,7 +7,7 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct CheckArguments {
   std::string model;
   std::string folder;
   CheckSettings settings;
@@ -16,7 +16,7 @@ struct Arguments {
   ReplaySettings replay;
 };
 
-int run_replay(const Arguments& arguments, const Dataset& dataset, Console& console) {
+int run_replay(const CheckArguments& arguments, const Dataset& dataset, Console& console) {
   ReplaySettings settings = arguments.replay;
   settings.clients = arguments.clients;
   const auto replayed = replay(dataset, settings);
@@ -26,7 +26,7 @@ int run_replay(const Arguments& arguments, const Dataset& dataset, Console& cons
   return replayed->passed() ? 0 : 1;
 }
 
-int run(const Arguments& arguments, Context& context) {
+int run(const CheckArguments& arguments, Context& context) {
   Console& console = context.console;
   const std::string folder = arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
@@ -51,7 +51,7 @@ Option with(Option option, const char* needed) {
 }  // namespace
 
 Command check_command() {
-  auto [command, kept] = command_with<Arguments>(
+  auto [command, kept] = command_with<CheckArguments>(
       "check", "Compare the queries with the baseline, or with another model; replay a log with many clients", run);
   command.about = {"Exits with 1 where a result differs, or a query is slower than allowed."};
   CheckSettings& settings = kept->settings;

@@ -7,19 +7,19 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct DemoArguments {
   std::string folder = "charging-demo";
   DemoOptions demo;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const DemoArguments& arguments, Context& context) {
   return walk_demo(arguments.folder, arguments.demo, context.options, context.console);
 }
 
 }  // namespace
 
 Command demo_command() {
-  auto [command, kept] = command_with<Arguments>("demo", "Make the demo and walk through it", run);
+  auto [command, kept] = command_with<DemoArguments>("demo", "Make the demo and walk through it", run);
   command.options = {optional(argument("DIR", "Where to write it (charging-demo)", kept->folder, Names::folder)),
                      number("--sessions", "N", "Rows of the largest table (100000)", kept->demo.sessions,
                             std::uint64_t{1000}, std::uint64_t{200'000'000}),

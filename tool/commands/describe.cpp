@@ -6,13 +6,13 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct DescribeArguments {
   std::string model;
   std::string name;
   bool shows_hidden = false;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const DescribeArguments& arguments, Context& context) {
   const auto model = read_model(arguments.model, context.options);
   if (!model) return context.console.fail(model.error());
   context.console.warn(model->warnings());
@@ -23,7 +23,8 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command describe_command() {
-  auto [command, kept] = command_with<Arguments>("describe", "What is defined, on what it rests, who uses it", run);
+  auto [command, kept] =
+      command_with<DescribeArguments>("describe", "What is defined, on what it rests, who uses it", run);
   command.options = {model_argument(kept->model),
                      optional(argument("NAME", "A table, column, measure, parameter or query; all by default",
                                        kept->name, Names::anything)),

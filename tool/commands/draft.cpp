@@ -6,14 +6,14 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct DraftArguments {
   std::string model;
   std::string definition;
   std::vector<std::string> queries;
   bool keep = false;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const DraftArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto drafted = draft(dataset, arguments.definition, arguments.queries);
     if (!drafted) return context.console.fail(drafted.error());
@@ -27,7 +27,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command draft_command() {
-  auto [command, kept] = command_with<Arguments>(
+  auto [command, kept] = command_with<DraftArguments>(
       "draft", "Another definition of a measure beside the present one: what differs, and where", run);
   command.options = {
       model_argument(kept->model), argument("DEFINITION", "'measure NAME = EXPRESSION'", kept->definition),

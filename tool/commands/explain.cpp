@@ -6,12 +6,12 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct ExplainArguments {
   std::string model;
   Question question;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const ExplainArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const CancelOnInterrupt cancelling;
     const auto steps = explain(dataset, arguments.question);
@@ -23,7 +23,8 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command explain_command() {
-  auto [command, kept] = command_with<Arguments>("explain", "How a query is answered: steps, rows, bytes, time", run);
+  auto [command, kept] =
+      command_with<ExplainArguments>("explain", "How a query is answered: steps, rows, bytes, time", run);
   command.options = {model_argument(kept->model)};
   add_question(command.options, kept->question);
   command.examples = {

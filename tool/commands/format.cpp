@@ -6,12 +6,12 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct FormatArguments {
   std::vector<std::string> files;
   bool check = false;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const FormatArguments& arguments, Context& context) {
   int status = 0;
   for (const std::string& file : arguments.files) {
     const auto formatted = format_file(file, arguments.check ? Formatting::check : Formatting::write);
@@ -26,7 +26,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command format_command() {
-  auto [command, kept] = command_with<Arguments>("format", "Lay model texts out in the one layout", run);
+  auto [command, kept] = command_with<FormatArguments>("format", "Lay model texts out in the one layout", run);
   command.options = {arguments("FILE", "The .ridge texts", kept->files, Names::file),
                      flag("--check", "Write nothing; show what would change, and fail if anything does", kept->check)};
   command.examples = {{"format charging.ridge", "lay a text out, and print its name if it changed"},

@@ -6,12 +6,12 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct LinksArguments {
   std::string model;
   std::size_t samples = 5;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const LinksArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     return print_or_fail(links(dataset, arguments.samples), context.console);
   });
@@ -20,7 +20,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command links_command() {
-  auto [command, kept] = command_with<Arguments>("links", "Keys without a match, rows that nothing reaches", run);
+  auto [command, kept] = command_with<LinksArguments>("links", "Keys without a match, rows that nothing reaches", run);
   command.options = {model_argument(kept->model), number("--samples", "N", "Orphan keys to show of each link",
                                                          kept->samples, std::size_t{0}, std::size_t{1'000'000})};
   command.examples = {{"links charging.ridge", "every link, with five keys of those without a match"},

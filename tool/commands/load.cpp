@@ -6,14 +6,14 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct LoadArguments {
   std::string model;
   bool again = false;
   LoadSettings settings;
   bool verify = false;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const LoadArguments& arguments, Context& context) {
   const auto print_verification = [&] {
     return print_or_fail(verify(arguments.model, context.options), context.console);
   };
@@ -31,7 +31,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command load_command() {
-  auto [command, kept] = command_with<Arguments>(
+  auto [command, kept] = command_with<LoadArguments>(
       "load", "Read the sources into the store; what each table and calculated column costs", run);
   command.about = {
       "Reads, types and encodes every table, resolves links and computes calculated columns. A store that is fresh is "

@@ -6,7 +6,7 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct RefactorArguments {
   std::string model;
   std::vector<std::string> steps;
   bool all_safe = false;
@@ -14,7 +14,7 @@ struct Arguments {
   RefactorSettings settings;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const RefactorArguments& arguments, Context& context) {
   Console& console = context.console;
   const bool applies = arguments.all_safe || (!arguments.steps.empty() && arguments.steps[0] == "apply");
   if (arguments.all_safe != arguments.steps.empty() || (applies && arguments.steps.size() == 1))
@@ -40,8 +40,8 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command refactor_command() {
-  auto [command, kept] =
-      command_with<Arguments>("refactor", "Change the model text in one or more steps, with proofs and a ledger", run);
+  auto [command, kept] = command_with<RefactorArguments>(
+      "refactor", "Change the model text in one or more steps, with proofs and a ledger", run);
   command.about = {
       "The steps of a PLAN, one behind the other: inline TABLE.COLUMN (a calculated column moves into the measures "
       "that "

@@ -8,12 +8,12 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct ScanArguments {
   std::vector<std::string> sources;
   std::string output;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const ScanArguments& arguments, Context& context) {
   const std::string folder = std::filesystem::path(arguments.output).parent_path().string();
   const auto scanned = scan(arguments.sources, folder.empty() ? "." : folder, context.options);
   context.console.clear_progress();
@@ -31,7 +31,8 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command scan_command() {
-  auto [command, kept] = command_with<Arguments>("scan", "Propose a model text for CSV files: types, keys, links", run);
+  auto [command, kept] =
+      command_with<ScanArguments>("scan", "Propose a model text for CSV files: types, keys, links", run);
   command.about = {
       "Reads every row of the files and writes a first model text: a table for each kind of file, the narrowest type "
       "that fits each column, keys, links and a calendar. What is doubtful stands in comments."};

@@ -6,13 +6,13 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct SqlArguments {
   std::string model;
   Question question;
   SqlDialect dialect = SqlDialect::sqlite;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const SqlArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto statement = sql(dataset, arguments.question, arguments.dialect);
     if (!statement) return context.console.fail(statement.error());
@@ -24,7 +24,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command sql_command() {
-  auto [command, kept] = command_with<Arguments>("sql", "The query as one plain SQL statement", run);
+  auto [command, kept] = command_with<SqlArguments>("sql", "The query as one plain SQL statement", run);
   command.options = {model_argument(kept->model)};
   add_question(command.options, kept->question);
   command.options.push_back(choice("--dialect", "DIALECT", "In whose words", kept->dialect,

@@ -6,14 +6,14 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct UnfoldArguments {
   std::string model;
   std::string measure;
   std::vector<std::string> at;
   std::size_t samples = 5;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const UnfoldArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     return print_or_fail(unfold(dataset, arguments.measure, arguments.at, arguments.samples), context.console);
   });
@@ -22,7 +22,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command unfold_command() {
-  auto [command, kept] = command_with<Arguments>(
+  auto [command, kept] = command_with<UnfoldArguments>(
       "unfold", "Why a number is what it is: a measure opened into its parts, down to rows", run);
   command.options = {
       model_argument(kept->model),

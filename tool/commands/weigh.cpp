@@ -6,14 +6,14 @@ namespace juniper::tool {
 
 namespace {
 
-struct Arguments {
+struct WeighArguments {
   std::string model;
   WeighView view;
   std::string log;
   std::string before;
 };
 
-int run(const Arguments& arguments, Context& context) {
+int run(const WeighArguments& arguments, Context& context) {
   Console& console = context.console;
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     QueryLog log;
@@ -38,7 +38,7 @@ int run(const Arguments& arguments, Context& context) {
 }  // namespace
 
 Command weigh_command() {
-  auto [command, kept] = command_with<Arguments>("weigh", "Where the bytes are, and who uses them", run);
+  auto [command, kept] = command_with<WeighArguments>("weigh", "Where the bytes are, and who uses them", run);
   command.options = {
       model_argument(kept->model),
       choice("--sort", "FIGURE", "Sort the parts by a figure; uses is bytes by logged query", kept->view.sort,
