@@ -24,6 +24,7 @@ write_basic_package_version_file(JuniperRidgeConfigVersion.cmake COMPATIBILITY S
 install(FILES ${CMAKE_CURRENT_BINARY_DIR}/JuniperRidgeConfig.cmake
               ${CMAKE_CURRENT_BINARY_DIR}/JuniperRidgeConfigVersion.cmake
         DESTINATION ${cmake_files} COMPONENT development)
+file(RELATIVE_PATH up_to_prefix /prefix/${CMAKE_INSTALL_LIBDIR}/pkgconfig /prefix)
 configure_file(cmake/juniper-ridge.pc.in juniper-ridge.pc @ONLY)
 install(FILES ${CMAKE_CURRENT_BINARY_DIR}/juniper-ridge.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig
         COMPONENT development)

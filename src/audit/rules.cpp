@@ -5,6 +5,7 @@
 #include <array>
 
 #include "language/lexer.h"
+#include "source/column_input.h"
 
 namespace juniper::auditing {
 

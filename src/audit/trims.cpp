@@ -1,6 +1,7 @@
 #include "audit/trims.h"
 
 #include "base/parallel.h"
+#include "source/column_input.h"
 
 namespace juniper::auditing {
 

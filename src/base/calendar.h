@@ -7,6 +7,8 @@
 #include <string>
 #include <string_view>
 
+#include "base/unit.h"
+
 namespace juniper::base {
 
 inline constexpr std::int64_t microseconds_per_day = 86'400'000'000;
@@ -29,8 +31,6 @@ std::string time_text(std::int64_t microseconds);
 
 // Moves by whole months; a day past the end of the month reached becomes its last day.
 std::int64_t add_months(std::int64_t days, std::int64_t months);
-
-enum class Unit : std::uint8_t { day, week, month, quarter, year };
 
 // The first and the last day of the unit that holds a day. Weeks begin on Monday.
 std::int64_t start_of(std::int64_t days, Unit unit);

@@ -1,16 +1,12 @@
 #include "engine/accumulate.h"
 
-#include <xxhash.h>
-
 #include <algorithm>
-#include <boost/container/small_vector.hpp>
-#include <boost/unordered/unordered_flat_set.hpp>
 #include <cassert>
 #include <cmath>
 #include <optional>
-#include <set>
 
 #include "base/exact.h"
+#include "engine/accumulate_parts.h"
 #include "engine/grouped.h"
 
 namespace juniper::engine {
@@ -18,10 +14,6 @@ namespace juniper::engine {
 namespace {
 
 using language::Aggregate;
-
-// The type in which vectors hold values that are kept as T.
-template <class T>
-using Seen = std::conditional_t<std::is_same_v<T, std::string>, std::string_view, T>;
 
 class Count final : public Grouped<Count, std::uint64_t> {
  public:
@@ -180,92 +172,6 @@ class SumReal final : public Grouped<SumReal, RealSum> {
 
  private:
   bool average_;
-};
-
-template <class T>
-class Extreme final : public Grouped<Extreme<T>, std::optional<T>> {
- public:
-  Extreme(Repr repr, bool least) : repr_(repr), least_(least) {}
-
-  // Of zeros with different signs, which are equal, the first stands.
-  bool is_ordered() const override { return std::is_same_v<T, double>; }
-  void add(const Added& added, Accumulator::Inputs inputs) override {
-    const Vector* const values = inputs[0];
-    const auto& column = values->of<Seen<T>>();
-    this->each_value(added, *values, [&](std::optional<T>& best, std::uint32_t row, GroupIndex) {
-      if (!best || (least_ ? column[row] < *best : *best < column[row])) best = T(column[row]);
-    });
-  }
-  Repr repr() const override { return repr_; }
-  void merge_group(std::optional<T>& into, const std::optional<T>& from, GroupIndex) {
-    if (from && (!into || (least_ ? *from < *into : *into < *from))) into = from;
-  }
-  void finish(const std::optional<T>& best, Vector& out, std::size_t row) const {
-    if (!best) {
-      out.state[row] = State::null;
-    } else if constexpr (std::is_same_v<T, std::string>) {
-      out.text[row] = out.owned.emplace_back(*best);
-    } else {
-      out.of<T>()[row] = *best;
-    }
-  }
-
- private:
-  Repr repr_;
-  bool least_;
-};
-
-template <class T>
-class CountDistinct final : public Grouped<CountDistinct<T>, std::uint64_t> {
- public:
-  void add(const Added& added, Accumulator::Inputs inputs) override {
-    const Vector* const values = inputs[0];
-    const auto& column = values->of<Seen<T>>();
-    this->each_value(added, *values, [&](std::uint64_t& count, std::uint32_t row, GroupIndex group) {
-      if (seen_.emplace(group, T(column[row])).second) ++count;
-    });
-  }
-  bool can_keep() const override { return false; }
-  void merge(const Accumulator& other, std::span<const GroupIndex> groups) override {
-    CountDistinct::Grouped::merge(other, groups);
-    for (const auto& [group, value] : static_cast<const CountDistinct&>(other).seen_) {
-      if (seen_.emplace(groups[group], value).second) ++this->groups_[groups[group]];
-    }
-  }
-  Repr repr() const override { return Repr::narrow; }
-  void merge_group(std::uint64_t&, const std::uint64_t&, GroupIndex) {}  // `merge` counts what is new
-  void finish(const std::uint64_t& count, Vector& out, std::size_t row) const {
-    out.narrow[row] = static_cast<std::int64_t>(count);
-  }
-
- private:
-  struct Hash {
-    std::size_t operator()(const std::pair<GroupIndex, T>& key) const {
-      if constexpr (std::is_same_v<T, std::string>) {
-        return XXH3_64bits_withSeed(key.second.data(), key.second.size(), key.first);
-      } else {
-        return XXH3_64bits_withSeed(&key.second, sizeof(T), key.first);
-      }
-    }
-  };
-
-  boost::unordered_flat_set<std::pair<GroupIndex, T>, Hash> seen_;
-};
-
-// The same with a set for each group, which can be merged one by one.
-template <class T>
-class DistinctSets final : public Grouped<DistinctSets<T>, std::set<T>> {
- public:
-  void add(const Added& added, Accumulator::Inputs inputs) override {
-    const auto& column = inputs[0]->of<Seen<T>>();
-    this->each_value(added, *inputs[0],
-                     [&](std::set<T>& seen, std::uint32_t row, GroupIndex) { seen.insert(T(column[row])); });
-  }
-  Repr repr() const override { return Repr::narrow; }
-  void merge_group(std::set<T>& into, const std::set<T>& from, GroupIndex) { into.insert(from.begin(), from.end()); }
-  void finish(const std::set<T>& seen, Vector& out, std::size_t row) const {
-    out.narrow[row] = static_cast<std::int64_t>(seen.size());
-  }
 };
 
 class Exists final : public Grouped<Exists, std::uint8_t> {
@@ -467,152 +373,6 @@ class Only final : public Grouped<Only, OnlyValue> {
   Repr repr_;
 };
 
-// --- aggregates that order their rows -------------------------------------------------------------------------------
-
-// Where a row stands by each of its order keys, nulls last.
-using Order = boost::container::small_vector<std::int64_t, 3>;
-
-class Places {
- public:
-  explicit Places(std::span<const OrderKey> keys) : keys_(keys.begin(), keys.end()) {}
-
-  std::size_t keys() const { return keys_.size(); }
-  // `inputs` as in Accumulator::add: the keys stand behind the value.
-  std::int64_t place(Accumulator::Inputs inputs, std::size_t key, std::uint32_t row) const {
-    const std::int64_t code = inputs[key + 1]->narrow[row];
-    const auto null_code = static_cast<std::int64_t>(keys_[key].null_code);
-    return keys_[key].descending && code != null_code ? null_code - 1 - code : code;
-  }
-  Order order(Accumulator::Inputs inputs, std::uint32_t row) const {
-    Order order(keys_.size());
-    for (std::size_t k = 0; k < order.size(); ++k) order[k] = place(inputs, k, row);
-    return order;
-  }
-  // False for rows without a key that is needed.
-  bool counts(Accumulator::Inputs inputs, std::uint32_t row) const {
-    for (std::size_t k = 0; k < keys_.size(); ++k) {
-      if (keys_[k].needed && inputs[k + 1]->narrow[row] == static_cast<std::int64_t>(keys_[k].null_code)) return false;
-    }
-    return true;
-  }
-
- private:
-  std::vector<OrderKey> keys_;
-};
-
-template <class T>
-struct EdgeRow {
-  Order order;
-  T value{};
-  State state = State::null;
-  bool any = false;
-};
-
-template <class T>
-class Edge final : public Grouped<Edge<T>, EdgeRow<T>> {
- public:
-  Edge(Repr repr, bool first, std::span<const OrderKey> keys) : repr_(repr), first_(first), places_(keys) {}
-
-  bool is_ordered() const override { return true; }
-  void add(const Added& added, Accumulator::Inputs inputs) override {
-    const Vector& values = *inputs[0];
-    const auto& column = values.of<Seen<T>>();
-    for (std::size_t i = 0; i < added.count; ++i) {
-      const std::uint32_t row = added.row(i);
-      if (!places_.counts(inputs, row)) continue;
-      EdgeRow<T>& best = this->groups_[added.group(i)];
-      if (best.any && !passes(best.order, inputs, row)) continue;
-      best.order.resize(places_.keys());
-      for (std::size_t k = 0; k < best.order.size(); ++k) best.order[k] = places_.place(inputs, k, row);
-      best.any = true;
-      best.state = values.state[row];
-      if (best.state == State::value) best.value = T(column[row]);
-    }
-  }
-  Repr repr() const override { return repr_; }
-  void merge_group(EdgeRow<T>& into, const EdgeRow<T>& from, GroupIndex) {
-    if (from.any && (!into.any || (first_ ? from.order < into.order : into.order < from.order))) into = from;
-  }
-  void finish(const EdgeRow<T>& best, Vector& out, std::size_t row) const {
-    out.state[row] = best.state;
-    if (best.state != State::value) return;
-    if constexpr (std::is_same_v<T, std::string>) {
-      out.text[row] = out.owned.emplace_back(best.value);
-    } else {
-      out.of<T>()[row] = best.value;
-    }
-  }
-
- private:
-  bool passes(const Order& best, Accumulator::Inputs inputs, std::uint32_t row) const {
-    for (std::size_t k = 0; k < best.size(); ++k) {
-      const std::int64_t place = places_.place(inputs, k, row);
-      if (place != best[k]) return (place < best[k]) == first_;
-    }
-    return false;
-  }
-
-  Repr repr_;
-  bool first_;
-  Places places_;
-};
-
-struct ListedText {
-  Order order;
-  std::string text;
-};
-
-class List final : public Grouped<List, std::vector<ListedText>> {
- public:
-  List(std::string separator, std::span<const OrderKey> keys) : separator_(std::move(separator)), places_(keys) {}
-
-  bool is_ordered() const override { return true; }
-  void add(const Added& added, Accumulator::Inputs inputs) override {
-    each_value(added, *inputs[0], [&](std::vector<ListedText>& group, std::uint32_t row, GroupIndex) {
-      group.push_back({places_.order(inputs, row), std::string(inputs[0]->text[row])});
-    });
-  }
-  Repr repr() const override { return Repr::text; }
-  void merge_group(std::vector<ListedText>& into, const std::vector<ListedText>& from, GroupIndex) {
-    into.insert(into.end(), from.begin(), from.end());
-  }
-  void finish(const std::vector<ListedText>& group, Vector& out, std::size_t row) const {
-    if (group.empty()) {
-      out.state[row] = State::null;
-      return;
-    }
-    std::vector<const ListedText*> sorted;
-    for (const ListedText& text : group) sorted.push_back(&text);
-    std::stable_sort(sorted.begin(), sorted.end(),
-                     [&](const ListedText* a, const ListedText* b) { return a->order < b->order; });
-    std::string& list = out.owned.emplace_back();
-    for (const ListedText* text : sorted) {
-      if (text != sorted.front()) list += separator_;
-      list += text->text;
-    }
-    out.text[row] = list;
-  }
-
- private:
-  std::string separator_;
-  Places places_;
-};
-
-template <template <class> class Kind, class... Arguments>
-std::unique_ptr<Accumulator> by_repr(Repr repr, Arguments... arguments) {
-  switch (repr) {
-    case Repr::narrow:
-      return std::make_unique<Kind<std::int64_t>>(arguments...);
-    case Repr::wide:
-      return std::make_unique<Kind<int128>>(arguments...);
-    case Repr::real:
-      return std::make_unique<Kind<double>>(arguments...);
-    case Repr::text:
-      return std::make_unique<Kind<std::string>>(arguments...);
-  }
-  return nullptr;
-}
-
 }  // namespace
 
 std::uint64_t Accumulator::rows_of(GroupIndex) const {
@@ -689,13 +449,13 @@ std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, s
     case Aggregate::exists:
       return std::make_unique<Exists>();
     case Aggregate::count_distinct:
-      return merging == Merging::whole ? by_repr<CountDistinct>(repr) : by_repr<DistinctSets>(repr);
+      return make_count_distinct(repr, merging);
     case Aggregate::min:
     case Aggregate::every:
-      return by_repr<Extreme>(repr, repr, true);
+      return make_extreme(repr, true);
     case Aggregate::max:
     case Aggregate::any:
-      return by_repr<Extreme>(repr, repr, false);
+      return make_extreme(repr, false);
     case Aggregate::sum:
     case Aggregate::avg:
       if (repr == Repr::real) return std::make_unique<SumReal>(average);
@@ -716,9 +476,9 @@ std::unique_ptr<Accumulator> make_accumulator(const language::Node& aggregate, s
       return std::make_unique<Only>(repr);
     case Aggregate::first:
     case Aggregate::last:
-      return by_repr<Edge>(repr, repr, aggregate.aggregate == Aggregate::first, order);
+      return make_edge(repr, aggregate.aggregate == Aggregate::first, order);
     case Aggregate::list:
-      return std::make_unique<List>(aggregate.literal.text(), order);
+      return make_list(aggregate.literal.text(), order);
     case Aggregate::rank:
       break;  // evaluated as a count, see Evaluator::rank
   }

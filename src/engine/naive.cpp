@@ -9,6 +9,7 @@
 #include <map>
 #include <set>
 
+#include "base/calendar.h"
 #include "base/exact.h"
 #include "engine/arrange.h"
 #include "engine/naive_scalar.h"

@@ -7,6 +7,7 @@
 #include <boost/multiprecision/cpp_int.hpp>
 #include <cmath>
 
+#include "base/calendar.h"
 #include "base/exact.h"
 
 namespace juniper::engine {

@@ -11,8 +11,8 @@
 #include <string_view>
 #include <vector>
 
-#include "base/calendar.h"
 #include "base/field_part.h"
+#include "base/unit.h"
 #include "juniper/value.h"
 #include "language/source_text.h"
 

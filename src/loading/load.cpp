@@ -21,6 +21,7 @@
 #include "loading/signature.h"
 #include "model/access.h"
 #include "model/uses.h"
+#include "source/column_input.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 

@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "source/column_input.h"
 #include "source/csv_table.h"
 #include "store/store.h"
 

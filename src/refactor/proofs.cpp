@@ -12,6 +12,7 @@
 #include "model/access.h"
 #include "refactor/row_compare.h"
 #include "refactor/row_identity.h"
+#include "source/column_input.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 

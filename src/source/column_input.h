@@ -3,6 +3,7 @@
 // values at full width. What the encoder has to know about the values is found out while a piece is in the caches.
 #pragma once
 
+#include <algorithm>
 #include <bit>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cstdint>

@@ -34,9 +34,13 @@
 #include <string>
 #include <vector>
 
-#include "base/passes.h"
 #include "store/bytes.h"
 #include "store/checks.h"
+
+namespace juniper::base {
+template <class Number>
+struct Spread;
+}
 
 namespace juniper::store {
 

@@ -1,4 +1,5 @@
 #include "store/column.h"
+#include "source/column_input.h"
 
 #include <algorithm>
 #include <bit>

@@ -17,9 +17,12 @@
 #include <vector>
 
 #include "juniper/value.h"
-#include "source/column_input.h"
 #include "store/codes.h"
 #include "store/dictionary.h"
+
+namespace juniper::source {
+struct ColumnInput;
+}
 
 namespace juniper::store {
 

@@ -14,6 +14,7 @@
 #include "base/bits.h"
 #include "base/large_vector.h"
 #include "base/sort.h"
+#include "source/column_input.h"
 #include "store/column.h"
 #include "store/encode_text.h"
 

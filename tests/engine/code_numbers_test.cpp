@@ -9,6 +9,7 @@
 #include <random>
 
 #include "base/exact.h"
+#include "source/column_input.h"
 #include "support/columns.h"
 
 namespace juniper::engine::code_numbers_test {

@@ -8,6 +8,7 @@
 #include <set>
 
 #include "base/exact.h"
+#include "source/column_input.h"
 #include "source/csv_records.h"
 #include "source/csv_table.h"
 #include "store/column.h"

@@ -11,6 +11,7 @@
 #include <set>
 
 #include "base/failure.h"
+#include "source/column_input.h"
 #include "store/column.h"
 #include "support/columns.h"
 #include "support/support.h"

@@ -6,6 +6,7 @@
 #include "base/exact.h"
 #include "base/format.h"
 #include "language/check.h"
+#include "source/column_input.h"
 
 namespace juniper::auditing {
 

@@ -5,6 +5,7 @@
 #include "audit/rules.h"
 #include "base/calendar.h"
 #include "base/format.h"
+#include "source/column_input.h"
 
 namespace juniper::auditing {
 

@@ -5,6 +5,7 @@
 #include "base/format.h"
 #include "language/lexer.h"
 #include "scanning/column_type.h"
+#include "source/column_input.h"
 
 namespace juniper::auditing {
 
