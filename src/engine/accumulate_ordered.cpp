@@ -13,9 +13,9 @@ namespace {
 // Where a row stands by each of its order keys, nulls last.
 using Order = boost::container::small_vector<std::int64_t, 3>;
 
-class Places {
+class RowPlaces {
  public:
-  explicit Places(std::span<const OrderKey> keys) : keys_(keys.begin(), keys.end()) {}
+  explicit RowPlaces(std::span<const OrderKey> keys) : keys_(keys.begin(), keys.end()) {}
 
   std::size_t keys() const { return keys_.size(); }
   // `inputs` as in Accumulator::add: the keys stand behind the value.
@@ -95,7 +95,7 @@ class Edge final : public Grouped<Edge<T>, EdgeRow<T>> {
 
   Repr repr_;
   bool first_;
-  Places places_;
+  RowPlaces places_;
 };
 
 struct ListedText {
@@ -136,7 +136,7 @@ class List final : public Grouped<List, std::vector<ListedText>> {
 
  private:
   std::string separator_;
-  Places places_;
+  RowPlaces places_;
 };
 
 }  // namespace
