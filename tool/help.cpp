@@ -118,7 +118,7 @@ std::string help(const CommandLine& line, const Command& command) {
   for (const Example& example : command.examples)
     out += fmt::format("  juniper {}\n      {}\n", example.words, example.what);
   std::string common;
-  for (const Option& option : line.common) common += (common.empty() ? "" : ", ") + usage(option);
+  for (const Option& option : line.common) common += (common.empty() ? "" : ", ") + option.name;
   return out + "\n" + paragraph("Options of every command, told by `juniper help`: " + common + ".");
 }
 

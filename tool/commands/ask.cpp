@@ -36,9 +36,9 @@ Command ask_command() {
   auto [command, kept] = command_with<AskArguments>("ask", "Answer a saved query, or one typed here", run);
   command.options = {model_argument(kept->model)};
   add_question(command.options, kept->question);
-  command.options.push_back(choice(
-      "--plan", "PLAN", "How to answer: engine, or naive (row by row and slice by slice, to hold the engine against)",
-      kept->question.plan, {{"engine", Plan::engine}, {"naive", Plan::naive}}));
+  command.options.push_back(
+      choice("--plan", "PLAN", "How to answer; naive goes row by row and slice by slice, to hold the engine against",
+             kept->question.plan, {{"engine", Plan::engine}, {"naive", Plan::naive}}));
   command.options.push_back(choice("--against", "ENGINE",
                                    "Compare every cell with an independent engine's answer instead", kept->against,
                                    {{"sqlite", Against::sqlite}}));

@@ -64,7 +64,7 @@ Command check_command() {
       number("--relative", "R", "How far reals may be apart, of their size (1e-9)", settings.tolerance.relative, 0.0,
              most),
       number("--absolute", "R", "… or so far, whatever their size (0)", settings.tolerance.absolute, 0.0, most),
-      choice("--speed", "RUNS", "Compare times, too: warm, or cold as well, each on a store opened anew",
+      choice("--speed", "RUNS", "Compare times, too; cold runs are added to warm ones, each on a store opened anew",
              settings.speed, {{"cold", SpeedCheck::warm_and_cold}, {"warm", SpeedCheck::warm}}),
       number("--allowed", "RATIO", "More than so many times the base's time is slower (1.1)",
              settings.timing.allowed_ratio, 1.01, 100.0),

@@ -59,7 +59,7 @@ Command refactor_command() {
              std::uint64_t{0}, std::uint64_t{1'000'000'000}),
       number("--probe-rows", "N", "How many rows these may read in all (600000000)", kept->settings.most_probe_rows,
              std::uint64_t{0}, std::uint64_t{1'000'000'000'000'000}),
-      choice("--plan", "PLAN", "How to prove rows: engine, or naive (row by row, which shares nothing with the engine)",
+      choice("--plan", "PLAN", "How to prove rows; naive goes row by row, and shares nothing with the engine",
              kept->settings.row_plan, {{"engine", Plan::engine}, {"naive", Plan::naive}}),
       choice("--against", "ENGINE", "Let an independent engine answer each saved query and row proof, too",
              kept->settings.against, {{"sqlite", Against::sqlite}}),
