@@ -266,7 +266,8 @@ TEST_P(Faults, ALoadThatMeetsOneLeavesAStoreThatOpens) {
     model_.folder.write("model.jrs", old_store);
   }
   EXPECT_GT(failed_, 0);
-  EXPECT_GT(threads_begun, 2);
+  // Under the sanitizers only those threads are known that make such calls.
+  EXPECT_TRUE(test::is_sanitized || threads_begun > 2) << threads_begun;
   EXPECT_TRUE(GetParam() != Fault::memory || failed_ * step > 1000) << failed_;
 }
 
