@@ -1,4 +1,4 @@
-// The demo: a made-up network of charging points, generated. Links with juniper::demo.
+// The demo: a made-up network of charging points, generated.
 #pragma once
 
 #include <cstdint>
