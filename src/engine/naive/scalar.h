@@ -8,7 +8,7 @@
 #include "juniper/value.h"
 #include "language/checked.h"
 
-namespace juniper::engine {
+namespace juniper::engine::naive {
 
 // A value, null, or a result that does not fit 128 bits.
 struct Cell {
@@ -20,6 +20,6 @@ inline Cell number(std::int64_t value) {
 }
 
 // The node is neither a leaf nor one that decides which operands are evaluated (`cases`).
-Cell apply_naively(const language::Node& node, const std::vector<Cell>& operands, const Setting& setting);
+Cell apply(const language::Node& node, const std::vector<Cell>& operands, const Setting& setting);
 
-}  // namespace juniper::engine
+}  // namespace juniper::engine::naive

@@ -1,4 +1,4 @@
-#include "engine/naive_scalar.h"
+#include "engine/naive/scalar.h"
 
 #include <unicode/locid.h>
 #include <unicode/unistr.h>
@@ -10,7 +10,7 @@
 #include "base/calendar.h"
 #include "base/exact.h"
 
-namespace juniper::engine {
+namespace juniper::engine::naive {
 
 namespace {
 
@@ -338,7 +338,7 @@ Cell member(const std::vector<Cell>& x) {
 
 }  // namespace
 
-Cell apply_naively(const Node& node, const std::vector<Cell>& x, const Setting& setting) {
+Cell apply(const Node& node, const std::vector<Cell>& x, const Setting& setting) {
   // First what is not null just because an operand is.
   const auto any_overflow = std::any_of(x.begin(), x.end(), [](const Cell& c) { return c.overflow; });
   const auto any_null = std::any_of(x.begin(), x.end(), [](const Cell& c) { return !c.overflow && c.value.is_null(); });
@@ -406,4 +406,4 @@ Cell apply_naively(const Node& node, const std::vector<Cell>& x, const Setting& 
   }
 }
 
-}  // namespace juniper::engine
+}  // namespace juniper::engine::naive

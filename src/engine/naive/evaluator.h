@@ -1,0 +1,128 @@
+// The naive evaluator: what an expression, a slice and a set of rows are, each worked out as the language says it.
+#pragma once
+
+#include <map>
+#include <optional>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "engine/naive/scalar.h"
+#include "engine/source.h"
+#include "language/slices.h"
+
+namespace juniper::engine::naive {
+
+using namespace language;
+
+// Thrown where a question has no answer; caught in naive/query.cpp.
+struct NoAnswer {
+  Diagnostics diagnostics;
+};
+
+// A predicate with what it compares with.
+struct Held {
+  Predicate predicate;          // a filter's expression reads nothing but the slice's columns
+  Value key;                    // of a key
+  std::uint64_t row = 0;        // of a row
+  std::set<std::int64_t> days;  // of days
+};
+
+struct HeldSlice {
+  std::vector<Held> predicates;
+  Roles roles;
+};
+
+// A row of a set: of a table, with fields, or fields alone.
+struct Row {
+  std::optional<TableIndex> table;
+  std::uint64_t row = 0;
+  std::vector<Cell> fields;
+  RowSetPtr set;  // null for a calculated column's row
+  HeldSlice slice;
+  std::vector<Row> members;  // of a group
+};
+
+// What the names around an expression stand for.
+struct Scope {
+  HeldSlice slice;
+  std::map<VariableId, Row> rows;
+  std::map<VariableId, Cell> values;
+  std::map<VariableId, std::vector<Row>> sets;
+};
+
+// The predicate that a condition is.
+inline Held held_filter(const NodePtr& condition) {
+  Held held;
+  held.predicate.expression = condition;
+  held.predicate.span = condition->span;
+  return held;
+}
+
+// Evaluates over one source; every value that is read of it is kept. Throws NoAnswer, and what calls off.
+class Naive {
+ public:
+  explicit Naive(const Source& source) : source_(source), model_(source.model) {}
+
+  // --- expressions --------------------------------------------------------------------------------------------------
+  Cell value(const NodePtr& node, const Scope& scope);
+
+  // --- slices -------------------------------------------------------------------------------------------------------
+
+  // The rows of a table that a slice allows, in the order of their keys.
+  std::vector<Row> allowed(TableIndex table, const HeldSlice& slice);
+  const CheckedModel& model() const { return model_; }
+
+  // The values of a table's columns as seen from one of its rows.
+  Cell read(const Row& row, const ColumnRef& ref, const Roles& roles);
+  Scope row_scope(TableIndex table, std::uint64_t row, VariableId variable);
+
+ private:
+  static bool is_true(const Cell& cell) { return !cell.overflow && !cell.value.is_null() && cell.value.exact() != 0; }
+  const std::vector<Value>& column(ColumnId id);
+  bool holds(const Held& held, const Row& row, const Roles& roles);
+
+  // The row that a path leads to; nothing where it ends before.
+  std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path) const;
+  NodePtr seen_from(const NodePtr& node, TableIndex table, const Roles& roles) const;
+  static Scope scope_of(const Row& row);
+
+  // A condition with everything but the slice's own columns replaced by its value here.
+  NodePtr closed(const NodePtr& condition, const Scope& scope);
+  HeldSlice narrowed(const Row& row, const Scope& scope);
+  void drop(HeldSlice& slice, const Across& across) const;
+  HeldSlice modified(const Modifiers& m, const Scope& scope);
+  void move(HeldSlice& slice, const During& during);
+  bool is_grouped(const ColumnRef& ref, const HeldSlice& slice) const;
+
+  // --- rows ---------------------------------------------------------------------------------------------------------
+  static Scope inside(const Scope& scope, const Row& row);
+
+  // By a table's key and then its order, or by all fields; nulls last.
+  bool in_order(const Row& a, const Row& b);
+  static bool same(const Row& a, const Row& b);
+
+  // Negative, zero or positive; nulls last whatever the direction.
+  static int directed(const Value& a, const Value& b, bool descending);
+  std::vector<Row> rows(const RowSetPtr& set, const Scope& scope);
+  std::vector<Row> rows_by_kind(const RowSetPtr& set, const Scope& scope);
+
+  // The keys by which rows are sorted, beside each row.
+  std::vector<std::vector<Value>> sort(std::vector<Row>& input, const RowSet& set, const Scope& scope);
+  std::vector<Row> top(std::vector<Row> input, const RowSet& set, const Scope& scope);
+  std::vector<Row> groups(const std::vector<Row>& input, const RowSetPtr& set, const Scope& scope);
+  std::vector<Row> combined(std::vector<Row> a, std::vector<Row> b, RowsKind kind);
+
+  // --- aggregates ---------------------------------------------------------------------------------------------------
+  Cell aggregate(const Node& node, const Scope& scope);
+
+  // first and last: among the rows whose keys are all values, by the keys, and by the order of the rows.
+  Cell edge(const Node& node, const std::vector<Row>& all, const Scope& scope);
+  Cell rank(const Node& node, const Scope& scope);
+
+  const Source& source_;
+  const CheckedModel& model_;
+  std::map<ColumnId, std::vector<Value>> columns_;
+};
+
+}  // namespace juniper::engine::naive

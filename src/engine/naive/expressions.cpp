@@ -1,0 +1,150 @@
+// Expressions, and aggregates over rows, by the naive evaluator.
+#include "engine/naive/evaluator.h"
+
+#include <algorithm>
+
+#include "engine/naive/values.h"
+
+namespace juniper::engine::naive {
+
+Cell Naive::value(const NodePtr& node, const Scope& scope) {
+  switch (node->op) {
+    case Op::literal:
+      return {node->literal, false};
+    case Op::column:
+      return read(scope.rows.at(node->variable), node->column, scope.rows.at(node->variable).slice.roles);
+    case Op::field:
+      return scope.rows.at(node->variable).fields[node->field];
+    case Op::name:
+      return scope.values.at(node->variable);
+    case Op::measure: {
+      Scope inner;
+      inner.slice = scope.slice;
+      return value(model_.measures[node->measure].expression, inner);
+    }
+    case Op::modified: {
+      Scope inner = scope;
+      inner.slice = modified(*node->modifiers, scope);
+      return value(node->children[0], inner);
+    }
+    case Op::let: {
+      Scope inner = scope;
+      for (const Let& let : node->lets) {
+        if (let.rows) {
+          inner.sets[let.name] = rows(let.rows, inner);
+        } else {
+          inner.values[let.name] = value(let.value, inner);
+        }
+      }
+      return value(node->children[0], inner);
+    }
+    case Op::aggregate:
+      return aggregate(*node, scope);
+    case Op::grouping:
+      return number(is_grouped(node->column, scope.slice) ? 0 : 1);
+    case Op::cases:
+      for (std::size_t i = 0; i + 1 < node->children.size(); i += 2) {
+        const Cell condition = value(node->children[i], scope);
+        if (condition.overflow) return condition;
+        if (is_true(condition)) return value(node->children[i + 1], scope);
+      }
+      return value(node->children.back(), scope);
+    default: {
+      std::vector<Cell> operands;
+      for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
+      return apply(*node, operands, source_.setting);
+    }
+  }
+}
+
+const std::vector<Value>& Naive::column(ColumnId id) {
+  auto [at, fresh] = columns_.try_emplace(id);
+  if (fresh) {
+    const store::Column& stored = source_.column(id);
+    for (std::uint64_t row = 0; row < stored.rows; ++row) at->second.push_back(stored.at(row));
+  }
+  return at->second;
+}
+
+Cell Naive::read(const Row& row, const ColumnRef& ref, const Roles& roles) {
+  std::uint64_t at = row.row;
+  for (const LinkIndex link : routed(model_, ref, roles).path) {
+    const store::StoredLink& stored = source_.link(link);
+    at = stored.rows.at(at);
+    if (at == stored.no_row) return {};
+  }
+  return {column(ref.column)[at], false};
+}
+
+Scope Naive::row_scope(TableIndex table, std::uint64_t row, VariableId variable) {
+  Scope scope;
+  Row here;
+  here.table = table;
+  here.row = row;
+  scope.rows[variable] = here;
+  return scope;
+}
+
+Cell Naive::aggregate(const Node& node, const Scope& scope) {
+  if (node.aggregate == Aggregate::rank) return rank(node, scope);
+  const std::vector<Row> all = rows(node.rows, scope);
+  if (node.aggregate == Aggregate::row_count) return number(static_cast<std::int64_t>(all.size()));
+  if (node.aggregate == Aggregate::exists) return number(all.empty() ? 0 : 1);
+  if (node.aggregate == Aggregate::first || node.aggregate == Aggregate::last) return edge(node, all, scope);
+  std::vector<Value> values;
+  bool nulls = false;
+  for (const Row& row : all) {
+    const Cell cell = value(node.children[0], inside(scope, row));
+    if (cell.overflow) return cell;
+    if (cell.value.is_null()) {
+      nulls = true;
+    } else {
+      values.push_back(cell.value);
+    }
+  }
+  if (node.aggregate == Aggregate::only) {
+    std::sort(values.begin(), values.end(), [](const Value& a, const Value& b) { return compare(a, b) < 0; });
+    const bool one = !nulls && !values.empty() && compare(values.front(), values.back()) == 0;
+    return one ? Cell{values.front(), false} : Cell{};
+  }
+  return aggregate_values(node, std::move(values));
+}
+
+Cell Naive::edge(const Node& node, const std::vector<Row>& all, const Scope& scope) {
+  const Row* best = nullptr;
+  std::vector<Value> best_keys;
+  for (const Row& row : all) {
+    std::vector<Value> keys;
+    for (std::size_t k = 1; k < node.children.size(); ++k)
+      keys.push_back(value(node.children[k], inside(scope, row)).value);
+    if (std::any_of(keys.begin(), keys.end(), [](const Value& v) { return v.is_null(); })) continue;
+    int order = 0;
+    for (std::size_t k = 0; k < keys.size() && best != nullptr && order == 0; ++k)
+      order = directed(keys[k], best_keys[k], node.descending[k]);
+    if (best != nullptr && order == 0) order = in_order(row, *best) ? -1 : 1;
+    if (best != nullptr && (node.aggregate == Aggregate::first ? order > 0 : order < 0)) continue;
+    best = &row;
+    best_keys = std::move(keys);
+  }
+  return best != nullptr ? value(node.children[0], inside(scope, *best)) : Cell{};
+}
+
+Cell Naive::rank(const Node& node, const Scope& scope) {
+  const Cell x = value(node.children[0], scope);
+  if (x.overflow || x.value.is_null()) return x;
+  std::vector<Value> before;
+  for (const Row& row : rows(node.rows, scope)) {
+    const Cell y = value(node.children[1], inside(scope, row));
+    if (y.overflow) return y;
+    if (y.value.is_null()) continue;
+    const int order = compare(y.value, x.value);
+    if (node.descending[0] ? order > 0 : order < 0) before.push_back(y.value);
+  }
+  if (node.dense) {
+    std::sort(before.begin(), before.end(), [](const Value& a, const Value& b) { return compare(a, b) < 0; });
+    before.erase(std::unique(before.begin(), before.end()), before.end());
+  }
+  return number(static_cast<std::int64_t>(before.size()) + 1);
+}
+
+}  // namespace juniper::engine::naive

@@ -1,0 +1,160 @@
+// Sets of rows, written out, by the naive evaluator.
+#include "engine/naive/evaluator.h"
+
+#include <algorithm>
+
+namespace juniper::engine::naive {
+
+Scope Naive::inside(const Scope& scope, const Row& row) {
+  Scope inner = scope;
+  inner.rows[row.set->variable] = row;
+  return inner;
+}
+
+bool Naive::in_order(const Row& a, const Row& b) {
+  if (a.table) {
+    if (const auto settling = source_.settling_column(*a.table)) {
+      const auto& key = column({*a.table, *settling});
+      if (const int order = compare(key[a.row], key[b.row]); order != 0) return order < 0;
+    }
+    return a.row < b.row;
+  }
+  for (std::size_t f = 0; f < a.fields.size(); ++f) {
+    if (const int order = compare(a.fields[f].value, b.fields[f].value); order != 0) return order < 0;
+  }
+  return false;
+}
+
+bool Naive::same(const Row& a, const Row& b) {
+  if (a.table && a.row != b.row) return false;
+  for (std::size_t f = 0; f < a.fields.size(); ++f) {
+    if (compare(a.fields[f].value, b.fields[f].value) != 0) return false;
+  }
+  return true;
+}
+
+int Naive::directed(const Value& a, const Value& b, bool descending) {
+  const int order = compare(a, b);
+  return descending && !a.is_null() && !b.is_null() ? -order : order;
+}
+
+std::vector<Row> Naive::rows(const RowSetPtr& set, const Scope& scope) {
+  std::vector<Row> found = rows_by_kind(set, scope);
+  for (Row& row : found) row.set = set;
+  return found;
+}
+
+std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
+  switch (set->kind) {
+    case RowsKind::table: {
+      HeldSlice slice = set->of ? narrowed(scope.rows.at(*set->of), scope) : scope.slice;
+      if (set->via) slice.roles = with_role(model_, slice.roles, *set->via);
+      if (set->across) drop(slice, *set->across);
+      std::vector<Row> found = allowed(*set->table, slice);
+      for (Row& row : found) row.slice = slice;
+      return found;
+    }
+    case RowsKind::members:
+      return scope.rows.at(set->group).members;
+    case RowsKind::named:
+      return scope.sets.at(set->name);
+    default:
+      break;
+  }
+  std::vector<Row> input = rows(set->input, scope);
+  switch (set->kind) {
+    case RowsKind::filtered:
+      std::erase_if(input, [&](const Row& row) { return !is_true(value(set->condition, inside(scope, row))); });
+      return input;
+    case RowsKind::extended: {
+      const std::size_t first = set->fields.size() - set->values.size();
+      for (Row& row : input) {
+        for (std::size_t i = 0; i < set->values.size(); ++i) {
+          row.set = set;
+          const Cell cell = value(set->values[i], inside(scope, row));
+          row.fields.resize(first + i);
+          row.fields.push_back(cell);
+        }
+      }
+      return input;
+    }
+    case RowsKind::sorted:
+      sort(input, *set, scope);
+      return input;
+    case RowsKind::top:
+      return top(std::move(input), *set, scope);
+    case RowsKind::distinct:
+    case RowsKind::grouped:
+      return groups(input, set, scope);
+    default:
+      return combined(std::move(input), rows(set->other, scope), set->kind);
+  }
+}
+
+std::vector<std::vector<Value>> Naive::sort(std::vector<Row>& input, const RowSet& set, const Scope& scope) {
+  std::vector<std::pair<std::vector<Value>, Row>> keyed;
+  for (Row& row : input) {
+    std::vector<Value> keys;
+    for (const NodePtr& key : set.values) keys.push_back(value(key, inside(scope, row)).value);
+    keyed.emplace_back(std::move(keys), std::move(row));
+  }
+  std::stable_sort(keyed.begin(), keyed.end(), [&](const auto& a, const auto& b) {
+    for (std::size_t k = 0; k < set.values.size(); ++k) {
+      if (const int order = directed(a.first[k], b.first[k], set.descending[k]); order != 0) return order < 0;
+    }
+    return false;
+  });
+  std::vector<std::vector<Value>> keys;
+  input.clear();
+  for (auto& [row_keys, row] : keyed) {
+    keys.push_back(std::move(row_keys));
+    input.push_back(std::move(row));
+  }
+  return keys;
+}
+
+std::vector<Row> Naive::top(std::vector<Row> input, const RowSet& set, const Scope& scope) {
+  const auto keys = sort(input, set, scope);
+  std::size_t count = std::min<std::size_t>(set.count, input.size());
+  while (count > 0 && count < input.size() && compare(keys[count][0], keys[count - 1][0]) == 0) ++count;
+  input.resize(count);
+  return input;
+}
+
+std::vector<Row> Naive::groups(const std::vector<Row>& input, const RowSetPtr& set, const Scope& scope) {
+  std::vector<Row> found;
+  for (const Row& row : input) {
+    Row group;
+    group.set = set;
+    group.slice = row.slice;
+    for (const NodePtr& key : set->values) group.fields.push_back(value(key, inside(scope, row)));
+    auto at = std::find_if(found.begin(), found.end(), [&](const Row& other) { return same(other, group); });
+    if (at == found.end()) at = found.insert(found.end(), std::move(group));
+    at->members.push_back(row);
+  }
+  std::stable_sort(found.begin(), found.end(), [&](const Row& a, const Row& b) { return in_order(a, b); });
+  for (Row& group : found) {
+    for (const NodePtr& result : set->results) group.fields.push_back(value(result, inside(scope, group)));
+  }
+  return found;
+}
+
+std::vector<Row> Naive::combined(std::vector<Row> a, std::vector<Row> b, RowsKind kind) {
+  const auto holds_row = [](const std::vector<Row>& all, const Row& row) {
+    return std::any_of(all.begin(), all.end(), [&](const Row& other) { return same(other, row); });
+  };
+  std::vector<Row> found;
+  const auto add = [&](Row& row) {
+    if (!holds_row(found, row)) found.push_back(std::move(row));
+  };
+  for (Row& row : a) {
+    if (kind == RowsKind::unite || holds_row(b, row) == (kind == RowsKind::intersect)) add(row);
+  }
+  if (kind == RowsKind::unite) {
+    for (Row& row : b) add(row);
+  }
+  std::stable_sort(found.begin(), found.end(), [&](const Row& x, const Row& y) { return in_order(x, y); });
+  return found;
+}
+
+}  // namespace juniper::engine::naive

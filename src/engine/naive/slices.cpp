@@ -1,0 +1,189 @@
+// Slices: which rows each allows, and what narrows, drops and moves do to them, by the naive evaluator.
+#include "engine/naive/evaluator.h"
+
+#include <algorithm>
+
+#include "base/calendar.h"
+#include "language/check.h"
+
+namespace juniper::engine::naive {
+
+std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
+  std::vector<Row> found;
+  for (std::uint64_t i = 0; i < source_.rows(table); ++i) {
+    Row row;
+    row.table = table;
+    row.row = i;
+    if (std::all_of(slice.predicates.begin(), slice.predicates.end(),
+                    [&](const Held& held) { return holds(held, row, slice.roles); }))
+      found.push_back(std::move(row));
+  }
+  std::stable_sort(found.begin(), found.end(), [&](const Row& a, const Row& b) { return in_order(a, b); });
+  return found;
+}
+
+bool Naive::holds(const Held& held, const Row& row, const Roles& roles) {
+  const Predicate& predicate = held.predicate;
+  if (reach(model_, predicate, *row.table, roles) != Reach::all) return true;
+  switch (predicate.kind) {
+    case PredicateKind::filter: {
+      const Cell cell = value(seen_from(predicate.expression, *row.table, roles), scope_of(row));
+      if (cell.overflow) {
+        throw NoAnswer{{model_.sources.diagnostic(Severity::error, "JR-701", predicate.span,
+                                                  "this condition overflows in some row",
+                                                  "use fewer digits after the point, or a real")}};
+      }
+      return is_true(cell);
+    }
+    case PredicateKind::key: {
+      const Cell cell = value(seen_from(predicate.expression, *row.table, roles), scope_of(row));
+      return compare(cell.value, held.key) == 0;
+    }
+    case PredicateKind::row:
+      return row_at(row, model_.paths(*row.table, predicate.table, roles).front()) == held.row;
+    case PredicateKind::days: {
+      const auto day = model_.rebase({predicate.table, {}, model_.calendar->day}, *row.table, roles).ref;
+      const Cell cell = read(row, *day, {});
+      return !cell.value.is_null() && held.days.contains(static_cast<std::int64_t>(cell.value.exact()));
+    }
+  }
+  return true;
+}
+
+std::optional<std::uint64_t> Naive::row_at(const Row& row, const std::vector<LinkIndex>& path) const {
+  std::uint64_t at = row.row;
+  for (const LinkIndex link : path) {
+    const store::StoredLink& stored = source_.link(link);
+    at = stored.rows.at(at);
+    if (at == stored.no_row) return std::nullopt;
+  }
+  return at;
+}
+
+NodePtr Naive::seen_from(const NodePtr& node, TableIndex table, const Roles& roles) const {
+  return language::replaced(node, [&](const NodePtr& n) -> NodePtr {
+    if (n->op != Op::column || n->variable != slice_row) return nullptr;
+    auto copy = std::make_shared<Node>(*n);
+    copy->column = *model_.rebase(n->column, table, roles).ref;
+    return copy;
+  });
+}
+
+Scope Naive::scope_of(const Row& row) {
+  Scope scope;
+  scope.rows[slice_row] = row;
+  return scope;
+}
+
+NodePtr Naive::closed(const NodePtr& condition, const Scope& scope) {
+  return language::replaced(condition, [&](const NodePtr& n) -> NodePtr {
+    const bool leaf = (n->op == Op::column && n->variable != slice_row) || n->op == Op::field || n->op == Op::name ||
+                      n->op == Op::measure || n->op == Op::modified || n->op == Op::let || n->op == Op::aggregate ||
+                      n->op == Op::grouping;
+    if (!leaf) return nullptr;
+    const Cell cell = value(n, scope);
+    if (cell.overflow) {
+      throw NoAnswer{{model_.sources.diagnostic(Severity::error, "JR-701", n->span, "this value does not fit its type",
+                                                "use fewer digits after the point, or a real")}};
+    }
+    auto literal = std::make_shared<Node>();
+    literal->type = n->type;
+    literal->span = n->span;
+    literal->literal = cell.value;
+    return literal;
+  });
+}
+
+HeldSlice Naive::narrowed(const Row& row, const Scope& scope) {
+  HeldSlice slice = row.slice;
+  const auto added = narrowing(row.set, row.table.value_or(0));
+  std::size_t key = 0;
+  for (const Predicate& predicate : added) {
+    Held held;
+    held.predicate = predicate;
+    held.row = row.row;
+    if (predicate.kind == PredicateKind::key) {
+      while (!row.set->fields[key].identifies) ++key;
+      held.key = row.fields[key++].value;
+      held.predicate.expression = closed(predicate.expression, scope);
+    } else if (predicate.kind == PredicateKind::filter) {
+      held.predicate.expression = closed(predicate.expression, scope);
+    }
+    slice.predicates.push_back(std::move(held));
+  }
+  return slice;
+}
+
+void Naive::drop(HeldSlice& slice, const Across& across) const {
+  std::erase_if(slice.predicates,
+                [&](const Held& held) { return covered(model_, held.predicate, across) == Covered::all; });
+}
+
+HeldSlice Naive::modified(const Modifiers& m, const Scope& scope) {
+  HeldSlice slice = m.of ? narrowed(scope.rows.at(*m.of), scope) : scope.slice;
+  if (m.via) slice.roles = with_role(model_, slice.roles, *m.via);
+  if (m.across) drop(slice, *m.across);
+  if (m.during) move(slice, *m.during);
+  for (const NodePtr& condition : m.where) {
+    slice.predicates.push_back(held_filter(closed(condition, scope)));
+  }
+  return slice;
+}
+
+void Naive::move(HeldSlice& slice, const During& during) {
+  const Calendar& calendar = *model_.calendar;
+  std::set<std::int64_t> present;
+  for (const Row& row : allowed(calendar.day.table, slice))
+    present.insert(static_cast<std::int64_t>(column(calendar.day)[row.row].exact()));
+  std::set<std::int64_t> days;
+  const auto add_range = [&](std::int64_t from, std::int64_t to) {
+    for (std::int64_t day = from; day <= to; ++day) days.insert(day);
+  };
+  if (!present.empty()) {
+    const std::int64_t first = *present.begin();
+    const std::int64_t last = *present.rbegin();
+    switch (during.period) {
+      case Period::to_date:
+        add_range(base::start_of(last, during.unit), last);
+        break;
+      case Period::whole:
+        add_range(base::start_of(last, during.unit), base::end_of(last, during.unit));
+        break;
+      case Period::previous: {
+        const std::int64_t end = base::start_of(first, during.unit) - 1;
+        add_range(base::start_of(end, during.unit), end);
+        break;
+      }
+      case Period::next: {
+        const std::int64_t start = base::end_of(last, during.unit) + 1;
+        add_range(start, base::end_of(start, during.unit));
+        break;
+      }
+      case Period::shift:
+        for (const std::int64_t day : present) {
+          if (const auto moved = base::moved(day, during.count, during.unit)) days.insert(*moved);
+        }
+        break;
+      case Period::trailing: {
+        const auto before = base::moved(last, -during.count, during.unit);
+        add_range(before ? *before + 1 : base::days_from_civil(1, 1, 1), last);
+        break;
+      }
+    }
+  }
+  std::erase_if(slice.predicates,
+                [&](const Held& held) { return replaced_by_during(model_, held.predicate) == Covered::all; });
+  Held held;
+  held.predicate = {PredicateKind::days, nullptr, calendar.day.table, during.span, 0};
+  held.days = std::move(days);
+  slice.predicates.push_back(std::move(held));
+}
+
+bool Naive::is_grouped(const ColumnRef& ref, const HeldSlice& slice) const {
+  return std::any_of(slice.predicates.begin(), slice.predicates.end(), [&](const Held& held) {
+    return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
+           held.predicate.expression->column == ref;
+  });
+}
+
+}  // namespace juniper::engine::naive

@@ -1,0 +1,118 @@
+#include "engine/naive/values.h"
+
+#include <algorithm>
+#include <boost/multiprecision/cpp_int.hpp>
+#include <cmath>
+
+#include "base/exact.h"
+
+namespace juniper::engine::naive {
+
+namespace {
+
+using namespace language;
+using Big = boost::multiprecision::cpp_int;
+
+Big big(int128 value) {
+  return Big(base::exact_text(value, 0));
+}
+
+Cell finite(double value) {
+  if (!std::isfinite(value)) return {};
+  return {Value::of(value == 0 ? 0.0 : value), false};
+}
+
+double quantile(std::vector<double> x, double p) {
+  std::sort(x.begin(), x.end());
+  const double position = p * static_cast<double>(x.size() - 1);
+  const auto low = static_cast<std::size_t>(position);
+  const std::size_t high = std::min(low + 1, x.size() - 1);
+  return x[low] + (x[high] - x[low]) * (position - static_cast<double>(low));
+}
+
+Cell of_numbers(const Node& node, const std::vector<Value>& values) {
+  const bool exact = values[0].kind() == Value::Kind::exact;
+  if (exact) {
+    Big total = node.aggregate == Aggregate::product ? 1 : 0;
+    for (const Value& v : values) {
+      total = node.aggregate == Aggregate::product ? Big(total * big(v.exact())) : Big(total + big(v.exact()));
+    }
+    if (node.aggregate == Aggregate::avg) {
+      const Big divisor = Big(values.size()) * pow(Big(10), node.children[0]->type.scale);
+      return {Value::of(static_cast<double>(boost::multiprecision::cpp_rational(total, divisor))), false};
+    }
+    static const Big most = (Big(1) << 127) - 1;
+    const bool fits = node.type.kind == TypeKind::integer ? total >= std::numeric_limits<std::int64_t>::min() &&
+                                                                total <= std::numeric_limits<std::int64_t>::max()
+                                                          : abs(total) <= most;
+    if (!fits) return {Value(), true};
+    const auto text = total.str();
+    return {Value::of(*base::parse_exact(text, 0)), false};
+  }
+  std::vector<double> x;
+  for (const Value& v : values) x.push_back(v.real());
+  const auto count = static_cast<double>(x.size());
+  double sum = 0;
+  double product = 1;
+  for (const double v : x) {
+    sum += v;
+    product *= v;
+  }
+  double squares = 0;
+  for (const double v : x) squares += (v - sum / count) * (v - sum / count);
+  const auto sample = [&](double result) { return x.size() < 2 ? Cell{} : finite(result); };
+  switch (node.aggregate) {
+    case Aggregate::sum:
+      return finite(sum);
+    case Aggregate::avg:
+      return finite(sum / count);
+    case Aggregate::product:
+      return finite(product);
+    case Aggregate::variance:
+      return sample(squares / (count - 1));
+    case Aggregate::stddev:
+      return sample(std::sqrt(squares / (count - 1)));
+    case Aggregate::variance_pop:
+      return finite(squares / count);
+    case Aggregate::stddev_pop:
+      return finite(std::sqrt(squares / count));
+    default:
+      return finite(quantile(std::move(x), node.aggregate == Aggregate::median ? 0.5 : node.literal.real()));
+  }
+}
+
+}  // namespace
+
+Cell aggregate_values(const Node& node, std::vector<Value> values) {
+  switch (node.aggregate) {
+    case Aggregate::count:
+      return number(static_cast<std::int64_t>(values.size()));
+    case Aggregate::count_distinct:
+      std::sort(values.begin(), values.end(), [](const Value& a, const Value& b) { return compare(a, b) < 0; });
+      return number(std::unique(values.begin(), values.end()) - values.begin());
+    default:
+      break;
+  }
+  if (values.empty()) return {};
+  const auto less = [](const Value& a, const Value& b) { return compare(a, b) < 0; };
+  switch (node.aggregate) {
+    case Aggregate::min:
+      return {*std::min_element(values.begin(), values.end(), less), false};
+    case Aggregate::max:
+      return {*std::max_element(values.begin(), values.end(), less), false};
+    case Aggregate::any:
+    case Aggregate::every: {
+      const auto [low, high] = std::minmax_element(values.begin(), values.end(), less);
+      return {node.aggregate == Aggregate::any ? *high : *low, false};
+    }
+    case Aggregate::list: {
+      std::string list;
+      for (const Value& text : values) list += (&text == values.data() ? "" : node.literal.text()) + text.text();
+      return {Value::of(list), false};
+    }
+    default:
+      return of_numbers(node, values);
+  }
+}
+
+}  // namespace juniper::engine::naive
