@@ -170,15 +170,16 @@ std::int64_t end_of(std::int64_t days, Unit unit) {
   return start;
 }
 
-std::optional<std::int64_t> moved(std::int64_t days, std::int64_t count, Unit unit) {
+std::optional<std::int64_t> within_years(std::int64_t days) {
   static const std::int64_t first = days_from_civil(first_year, 1, 1);
   static const std::int64_t last = days_from_civil(last_year, 12, 31);
+  return days >= first && days <= last ? std::optional(days) : std::nullopt;
+}
+
+std::optional<std::int64_t> moved(std::int64_t days, std::int64_t count, Unit unit) {
   constexpr std::int64_t far = 4'000'000;  // more days than the calendar has
   if (count > far || count < -far) return std::nullopt;
-  if (unit == Unit::day || unit == Unit::week) {
-    const std::int64_t result = days + count * (unit == Unit::week ? 7 : 1);
-    return result >= first && result <= last ? std::optional(result) : std::nullopt;
-  }
+  if (unit == Unit::day || unit == Unit::week) return within_years(days + count * (unit == Unit::week ? 7 : 1));
   const std::int64_t months = count * (unit == Unit::month ? 1 : (unit == Unit::quarter ? 3 : 12));
   const std::int64_t year = floor_divide(months_since_year_0(days) + months, 12);
   if (year < first_year || year > last_year) return std::nullopt;

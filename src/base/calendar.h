@@ -36,6 +36,9 @@ std::int64_t add_months(std::int64_t days, std::int64_t months);
 std::int64_t start_of(std::int64_t days, Unit unit);
 std::int64_t end_of(std::int64_t days, Unit unit);
 
+// The day, or nothing where it lies outside of the years 1 to 9999, as the end of a week may.
+std::optional<std::int64_t> within_years(std::int64_t days);
+
 // Moves by whole units, clipped to the month's end as add_months does; nothing when that leaves the years 1 to 9999.
 std::optional<std::int64_t> moved(std::int64_t days, std::int64_t count, Unit unit);
 

@@ -393,7 +393,7 @@ SharedCodes Evaluator::codes_of(const ScanKey& key, TableIndex table) {
   } else {
     Program program(source_, table);
     const Vector values = program.evaluate(program.add_key(key), threads_);
-    std::copy(values.narrow.begin(), values.narrow.end(), codes->begin());
+    std::ranges::copy(values.codes(), codes->begin());
   }
   if (known != nullptr) *known = codes;
   return codes;

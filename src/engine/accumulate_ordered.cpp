@@ -11,7 +11,7 @@ namespace juniper::engine {
 namespace {
 
 // Where a row stands by each of its order keys, nulls last.
-using Order = boost::container::small_vector<std::int64_t, 3>;
+using Order = boost::container::small_vector<std::uint64_t, 3>;
 
 class RowPlaces {
  public:
@@ -19,9 +19,9 @@ class RowPlaces {
 
   std::size_t keys() const { return keys_.size(); }
   // `inputs` as in Accumulator::add: the keys stand behind the value.
-  std::int64_t place(Accumulator::Inputs inputs, std::size_t key, std::uint32_t row) const {
-    const std::int64_t code = inputs[key + 1]->narrow[row];
-    const auto null_code = static_cast<std::int64_t>(keys_[key].null_code);
+  std::uint64_t place(Accumulator::Inputs inputs, std::size_t key, std::uint32_t row) const {
+    const std::uint64_t code = inputs[key + 1]->codes()[row];
+    const std::uint64_t null_code = keys_[key].null_code;
     return keys_[key].descending && code != null_code ? null_code - 1 - code : code;
   }
   Order order(Accumulator::Inputs inputs, std::uint32_t row) const {
@@ -32,7 +32,7 @@ class RowPlaces {
   // False for rows without a key that is needed.
   bool counts(Accumulator::Inputs inputs, std::uint32_t row) const {
     for (std::size_t k = 0; k < keys_.size(); ++k) {
-      if (keys_[k].needed && inputs[k + 1]->narrow[row] == static_cast<std::int64_t>(keys_[k].null_code)) return false;
+      if (keys_[k].needed && inputs[k + 1]->codes()[row] == keys_[k].null_code) return false;
     }
     return true;
   }
@@ -87,7 +87,7 @@ class Edge final : public Grouped<Edge<T>, EdgeRow<T>> {
  private:
   bool passes(const Order& best, Accumulator::Inputs inputs, std::uint32_t row) const {
     for (std::size_t k = 0; k < best.size(); ++k) {
-      const std::int64_t place = places_.place(inputs, k, row);
+      const std::uint64_t place = places_.place(inputs, k, row);
       if (place != best[k]) return (place < best[k]) == first_;
     }
     return false;

@@ -9,6 +9,7 @@
 
 #include "base/parallel.h"
 #include "engine/evaluator.h"
+#include "language/operations.h"
 
 namespace juniper::engine {
 
@@ -29,10 +30,6 @@ std::optional<PackedKey> wanted_key(const Access& access, const KeyLayout& layou
     key = layout.with(key, k, code);
   }
   return key;
-}
-
-bool orders_rows(const Node& node) {
-  return node.aggregate == Aggregate::first || node.aggregate == Aggregate::last || node.aggregate == Aggregate::list;
 }
 
 // Exact numbers in the wider of their two representations: parts that are evaluated apart may differ in it.
@@ -255,7 +252,7 @@ ScanRequest Evaluator::request_of(const Node& node, const PlainRows& rows, const
   for (const Access::Key& key : access.keys) request.keys.push_back(key.key);
   ScanAggregate aggregate{std::make_shared<const Node>(node), {}, {}, access.where};
   const auto here = [&](const NodePtr& value) { return of_slice_row(value, rows.variable, rows.slice->roles); };
-  if (!orders_rows(node)) {
+  if (!order_tells(node.aggregate)) {
     for (const NodePtr& value : node.children) aggregate.values.push_back(here(value));
     request.aggregates.push_back(std::move(aggregate));
     return request;
@@ -530,7 +527,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     const bool many = own.rows_out > 4 * (own.rows_in + own.slices);
     if (many || (access != nullptr && !access->residual.empty())) own.way = ExplainWay::row_by_row;
     std::vector<VectorPtr> values;
-    const std::size_t plain_values = orders_rows(*node) ? 1 : node->children.size();
+    const std::size_t plain_values = order_tells(node->aggregate) ? 1 : node->children.size();
     for (std::size_t v = 0; v < plain_values; ++v)
       values.push_back(widened(evaluate(node->children[v], pairs, slice), node->children[v]->type));
     std::vector<Repr> reprs;
@@ -557,7 +554,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
       std::iota(places->narrow.begin(), places->narrow.end(), 0);
       order.push_back({last_place, false, false});
       values.push_back(std::move(places));
-    } else if (orders_rows(*node)) {
+    } else if (order_tells(node->aggregate)) {
       for (const VectorPtr& tie : ties(*pairs)) add_order(*tie, false, false);
     }
     std::vector<const Vector*> inputs;
@@ -572,7 +569,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     return std::make_shared<const Vector>(accumulator->result(at));
   };
   // Rows that are a table's are written out in parts; each row of the frame is in one part.
-  if (plain && (plain->order.empty() || !orders_rows(*node))) {
+  if (plain && (plain->order.empty() || !order_tells(node->aggregate))) {
     for_pairs(*access, *plain, most_pairs, take);
     return finish(frame);
   }

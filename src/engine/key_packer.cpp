@@ -65,7 +65,7 @@ void KeyPacker::fill(const Program& program, Table& table, const Program::ByCode
     PackedKey* const keys = std::get<std::vector<PackedKey>>(table).data() + first;
     for (std::size_t i = 0; i < codes.size(); ++i) keys[i] |= static_cast<PackedKey>(codes[i]) << place;
   };
-  if (step.domain) return add(0, std::span<const std::int64_t>(step.domain->narrow));
+  if (step.domain) return add(0, step.domain->codes());
   const std::size_t blocks = (step.far->size() + store::block_rows - 1) / store::block_rows;
   base::parallel_for(blocks, program.threads(), [&](std::size_t block) {
     std::array<std::uint32_t, store::block_rows> codes;
@@ -114,10 +114,8 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
     }
   }
   for (const ByStep& part : by_step_) {
-    const std::int64_t* const codes = program.value(part.step, registers).narrow.data();
-    add([&](std::size_t i) {
-      return static_cast<Key>(layout_.with(0, part.column, static_cast<std::uint64_t>(codes[i])));
-    });
+    const std::span<const std::uint64_t> codes = program.value(part.step, registers).codes();
+    add([&](std::size_t i) { return static_cast<Key>(layout_.with(0, part.column, codes[i])); });
   }
   if (!written) {
     keys[0] = static_cast<Key>(constant);

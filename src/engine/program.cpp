@@ -40,18 +40,6 @@ Repr repr_of(Type type, bool fits_narrow) {
   }
 }
 
-// Sums and products of ranges stop at the ends of 128 bits: whatever reaches them does not fit 64.
-int128 saturating_add(int128 a, int128 b) {
-  int128 r = 0;
-  if (!__builtin_add_overflow(a, b, &r)) return r;
-  return a > 0 ? base::int128_max : base::int128_min;
-}
-int128 saturating_multiply(int128 a, int128 b) {
-  int128 r = 0;
-  if (!__builtin_mul_overflow(a, b, &r)) return r;
-  return (a > 0) == (b > 0) ? base::int128_max : base::int128_min;
-}
-
 // A copy of the expression as seen from behind the link with which all its paths begin.
 NodePtr behind_link(const NodePtr& node, const language::CheckedModel& model) {
   auto copy = std::make_shared<Node>(*node);
@@ -114,6 +102,17 @@ void read_codes(const store::Column& column, const Code* codes, std::size_t coun
       return read(out.narrow, [&](std::uint64_t code) { return column.exact_of(code); });
   }
 }
+
+#ifndef NDEBUG
+// A value outside of the range that was proved for it makes wrong numbers later on: it ends the process at once.
+void check_range(const Range& range, const Vector& values) {
+  for (std::size_t i = 0; i < values.size(); ++i) {
+    if (values.state[i] != State::value) continue;
+    if (values.repr == Repr::narrow && !range.holds(values.narrow[i])) std::abort();
+    if (values.repr == Repr::wide && !range.holds(values.wide[i])) std::abort();
+  }
+}
+#endif
 
 }  // namespace
 
@@ -230,7 +229,7 @@ Program::StepIndex Program::add_constant(const NodePtr& node, const std::string&
   const Value& value = node->literal;
   const bool exact = !value.is_null() && value.kind() == Value::Kind::exact;
   step.repr = repr_of(node->type, !exact || base::fits_int64(value.exact()));
-  if (exact) step.range = {value.exact(), value.exact()};
+  step.range = exact ? Range{value.exact(), value.exact()} : Range{0, 0};
   auto domain = std::make_shared<Vector>();
   domain->reset(step.repr, 1);
   domain->set(0, value);
@@ -245,7 +244,6 @@ Program::StepIndex Program::add_leaf(const NodePtr& node, const std::string& key
     step.kind = Kind::leaf;
     step.domain = leaves_->at(key);
     step.repr = step.domain->repr;
-    step.range = {base::int128_min, base::int128_max};
     if (step.repr == Repr::narrow)
       step.range = {std::numeric_limits<std::int64_t>::min(), std::numeric_limits<std::int64_t>::max()};
     return push(key, std::move(step));
@@ -253,6 +251,7 @@ Program::StepIndex Program::add_leaf(const NodePtr& node, const std::string& key
   step.kind = dictionary_ != nullptr ? Kind::entries : Kind::column;
   step.column = dictionary_ != nullptr ? dictionary_ : &source_.column(node->column.column);
   step.repr = repr_of(*step.column);
+  if (step.repr == Repr::narrow) step.range = {0, 0};  // of a column without a value
   if (step.repr == Repr::narrow && step.column->distinct > 0) {
     step.range = {step.column->least.exact(), step.column->most.exact()};
     // The last code before that of null may stand for no value of the column.
@@ -377,141 +376,40 @@ Program::StepIndex Program::converted(StepIndex index, Repr repr) {
   return push(key, std::move(step));
 }
 
-namespace {
-
-// True for operations whose exact operands must be of the representation of their result.
-bool computes(const Node& node) {
-  if (node.op == Op::call) {
-    switch (node.function) {
-      case Function::abs:
-      case Function::round:
-      case Function::floor:
-      case Function::ceil:
-      case Function::trunc:
-      case Function::least:
-      case Function::greatest:
-      case Function::coalesce:
-        return true;
-      default:
-        return false;
-    }
-  }
-  switch (node.op) {
-    case Op::add:
-    case Op::subtract:
-    case Op::multiply:
-    case Op::int_divide:
-    case Op::modulo:
-    case Op::negate:
-    case Op::rescale:
-    case Op::cases:
-      return true;
-    default:
-      return false;
-  }
-}
-
-bool reads_any_exact(const Node& node) {
-  return node.op == Op::divide || node.op == Op::to_real || node.op == Op::is_null ||
-         (node.op == Op::call && node.function == Function::sign);
-}
-
-}  // namespace
-
 Program::StepIndex Program::add_operation(const NodePtr& node, const std::string& key) {
+  const Operation operation = operation_of(*node);
   Step step;
   step.node = node;
-  for (const NodePtr& child : node->children) step.inputs.push_back(add(child));
-  step.range = result_range(*node, step.inputs);
-  const bool exact = node->type.is_exact_number();
-  const auto fits = [](const Range& r) { return base::fits_int64(r.low) && base::fits_int64(r.high); };
-  bool narrow = fits(step.range);
+  step.kernel = operation.kernel;
+  std::vector<Range> ranges;
   bool any_wide = false;
-  for (const StepIndex input : step.inputs) any_wide = any_wide || steps_[input].repr == Repr::wide;
-  if (computes(*node) && any_wide) narrow = false;
-  step.repr = repr_of(node->type, narrow);
-  if (node->op == Op::call && !computes(*node)) step.repr = repr_of(node->type, true);
+  for (const NodePtr& child : node->children) {
+    const StepIndex input = add(child);
+    step.inputs.push_back(input);
+    ranges.push_back(steps_[input].range);
+    any_wide = any_wide || steps_[input].repr == Repr::wide;
+  }
+  step.range = operation.range(*node, ranges);
+  const bool wide_operands = any_wide && operation.operands == Operands::as_result;
+  step.repr = repr_of(node->type, step.range.fits_int64() && !wide_operands);
   for (std::size_t i = 0; i < step.inputs.size(); ++i) {
     const bool is_condition = node->op == Op::cases && i % 2 == 0 && i + 1 < step.inputs.size();
     if (is_condition) continue;
-    if (computes(*node) && exact) {
-      step.inputs[i] = converted(step.inputs[i], step.repr);
-    } else if (node->op == Op::call && node->function != Function::sign && !computes(*node)) {
-      step.inputs[i] = converted(step.inputs[i], Repr::narrow);  // counts of days, positions in a text
-    } else if (!reads_any_exact(*node) || node->op == Op::divide) {
-      if (any_wide) step.inputs[i] = converted(step.inputs[i], Repr::wide);
+    switch (operation.operands) {
+      case Operands::as_result:
+        if (node->type.is_exact_number()) step.inputs[i] = converted(step.inputs[i], step.repr);
+        break;
+      case Operands::alike:
+        if (any_wide) step.inputs[i] = converted(step.inputs[i], Repr::wide);
+        break;
+      case Operands::narrow:
+        step.inputs[i] = converted(step.inputs[i], Repr::narrow);
+        break;
+      case Operands::any:
+        break;
     }
   }
   return push(key, std::move(step));
-}
-
-Program::Range Program::result_range(const Node& node, const std::vector<StepIndex>& inputs) const {
-  const auto range = [&](std::size_t i) { return steps_[inputs[i]].range; };
-  const auto join = [](Range a, Range b) { return Range{std::min(a.low, b.low), std::max(a.high, b.high)}; };
-  const auto negated = [](Range a) {
-    return Range{a.high == base::int128_min ? base::int128_max : -a.high,
-                 a.low == base::int128_min ? base::int128_max : -a.low};
-  };
-  const auto magnitude = [&](Range a) {
-    const int128 most = std::max(a.high, negated(a).high);
-    return Range{saturating_multiply(-1, most), most};
-  };
-  const auto times = [](Range a, int128 b) {
-    return Range{saturating_multiply(a.low, b), saturating_multiply(a.high, b)};
-  };
-  switch (node.op) {
-    case Op::add:
-      return {saturating_add(range(0).low, range(1).low), saturating_add(range(0).high, range(1).high)};
-    case Op::subtract: {
-      const Range other = negated(range(1));
-      return {saturating_add(range(0).low, other.low), saturating_add(range(0).high, other.high)};
-    }
-    case Op::multiply: {
-      const auto [a, b] = std::pair(range(0), range(1));
-      const auto [low, high] = std::minmax({saturating_multiply(a.low, b.low), saturating_multiply(a.low, b.high),
-                                            saturating_multiply(a.high, b.low), saturating_multiply(a.high, b.high)});
-      return {low, high};
-    }
-    case Op::int_divide:
-    case Op::modulo:
-      return magnitude(range(0));
-    case Op::negate:
-      return negated(range(0));
-    case Op::rescale:
-      return times(range(0), base::power_of_ten(node.type.scale - node.children[0]->type.scale));
-    case Op::cases: {
-      Range all = range(inputs.size() - 1);
-      for (std::size_t i = 1; i + 1 < inputs.size(); i += 2) all = join(all, range(i));
-      return all;
-    }
-    case Op::call:
-      switch (node.function) {
-        case Function::least:
-        case Function::greatest:
-        case Function::coalesce: {
-          Range all = range(0);
-          for (std::size_t i = 1; i < inputs.size(); ++i) all = join(all, range(i));
-          return all;
-        }
-        case Function::abs:
-          return magnitude(range(0));
-        case Function::round:
-        case Function::floor:
-        case Function::ceil:
-        case Function::trunc: {
-          // At most one unit of the digit rounded to is added; rounding to 10^18 is the coarsest.
-          const Range wider = magnitude(range(0));
-          const int128 unit = base::power_of_ten(base::max_scale);
-          const bool coarse =
-              node.function == Function::round && node.children.size() > 1 && node.children[1]->literal.exact() < 0;
-          return {saturating_add(wider.low, coarse ? -unit : -1), saturating_add(wider.high, coarse ? unit : 1)};
-        }
-        default:
-          return {};
-      }
-    default:
-      return {};
-  }
 }
 
 // --- running --------------------------------------------------------------------------------------------------------
@@ -751,11 +649,14 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
       std::vector<const Vector*> inputs;
       inputs.reserve(step.inputs.size());
       for (const StepIndex input : step.inputs) inputs.push_back(&value(input, registers));
-      apply(*step.node, inputs, source_.setting, out);
+      step.kernel(*step.node, inputs, source_.setting, out);
       break;
     }
   }
   out.note_states();
+#ifndef NDEBUG
+  check_range(step.range, out);
+#endif
 }
 
 namespace {

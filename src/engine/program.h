@@ -20,7 +20,7 @@
 
 #include "base/packed_table.h"
 #include "engine/far_codes.h"
-#include "engine/kernels.h"
+#include "engine/operations/operation.h"
 #include "engine/source.h"
 #include "engine/vector.h"
 #include "language/checked.h"
@@ -132,11 +132,7 @@ class Program {
   store::Codes::Bounds bounds(CodesIndex codes, const Registers& registers) const;
   // The runs of codes of a whole selected block (store::Codes::runs); 0 if rows of it were left out.
   std::size_t runs(CodesIndex codes, const Registers& registers, store::Codes::Run* out) const;
-  // Values that a step's exact results can't leave.
-  struct Range {
-    int128 low = 0;
-    int128 high = 0;
-  };
+  // What a step's exact results can't leave.
   Range range(StepIndex step) const { return steps_[step].range; }
 
   // The values of one step for all rows, on up to `threads` threads.
@@ -155,13 +151,14 @@ class Program {
     given,      // given: a code for each row
     widen,      // inputs[0] from narrow to wide
     tighten,    // inputs[0] from wide to narrow, overflow where it does not fit
-    operation,  // node over inputs
+    operation,  // kernel over inputs
   };
   struct Step {
     Kind kind = Kind::operation;
     Repr repr = Repr::narrow;
-    Range range;  // of exact values
+    Range range;  // of exact values; the codes of keys can be any
     language::NodePtr node;
+    Kernel* kernel = nullptr;
     std::vector<StepIndex> inputs;
     const store::Column* column = nullptr;
     CodesIndex codes = 0;
@@ -188,7 +185,6 @@ class Program {
   StepIndex add_behind_link(const language::NodePtr& node, language::LinkIndex link, const std::string& key);
   StepIndex add_over_codes(const language::NodePtr& node, language::ColumnId column, const std::string& key);
   StepIndex converted(StepIndex step, Repr repr);
-  Range result_range(const language::Node& node, const std::vector<StepIndex>& inputs) const;
   Vector evaluate_with_none(StepIndex step) const;
   void run_step(const Step& step, Registers& registers, Vector& out) const;
   void prepare(Registers& registers) const;

@@ -238,7 +238,7 @@ struct Plan {
     const auto kind = aggregate.node->aggregate;
     if (kind != language::Aggregate::sum && kind != language::Aggregate::avg) return false;
     if (steps.reprs[0] != Repr::narrow) return false;
-    const Program::Range range = program.range(steps.values[0]);
+    const Range range = program.range(steps.values[0]);
     const int128 most =
         std::numeric_limits<std::int64_t>::max() / static_cast<int128>(std::max<std::size_t>(program.rows(), 1));
     return -most <= range.low && range.high <= most;

@@ -4,7 +4,7 @@
 #include <cstdint>
 #include <optional>
 
-#include "engine/kernels.h"
+#include "engine/operations/operation.h"
 #include "language/checked.h"
 #include "store/store.h"
 

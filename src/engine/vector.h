@@ -4,6 +4,7 @@
 #include <cstdint>
 #include <deque>
 #include <memory>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -37,6 +38,10 @@ struct Vector {
   std::deque<std::string> owned;
 
   std::size_t size() const { return state.size(); }
+  // What `narrow` holds where it is codes, which have no sign and may take all 64 bits.
+  std::span<const std::uint64_t> codes() const {
+    return {reinterpret_cast<const std::uint64_t*>(narrow.data()), narrow.size()};
+  }
 
   // Becomes `rows` values of `representation`, all valid until states are set.
   void reset(Repr representation, std::size_t rows) {

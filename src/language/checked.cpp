@@ -7,6 +7,7 @@
 #include <map>
 
 #include "language/lexer.h"
+#include "language/operations.h"
 
 namespace juniper::language {
 
@@ -163,7 +164,7 @@ class Canonical {
       out += '~';
       return;
     }
-    write(FMT_COMPILE("({}:{}"), static_cast<int>(node->op), to_string(node->type));
+    write(FMT_COMPILE("({}:{}"), id_of(node->op), to_string(node->type));
     if (node->modifiers) print(*node->modifiers);
     for (const Let& let : node->lets) {
       out += " let";
@@ -200,7 +201,7 @@ class Canonical {
         name(model_.measures[node->measure].name);
         break;
       case Op::aggregate:
-        write(FMT_COMPILE(" {} {} "), static_cast<int>(node->aggregate), node->dense);
+        write(FMT_COMPILE(" {} {} "), id_of(node->aggregate), node->dense);
         if (!node->literal.is_null())
           out += node->literal.kind() == Value::Kind::real ? fmt::format("{} ", node->literal.real())
                                                            : written_text(node->literal.text());
@@ -209,7 +210,7 @@ class Canonical {
         print(node->rows);
         break;
       case Op::call:
-        write(FMT_COMPILE(" {}"), static_cast<int>(node->function));
+        write(FMT_COMPILE(" {}"), id_of(node->function));
         break;
       default:
         break;
@@ -223,7 +224,7 @@ class Canonical {
       out += '~';
       return;
     }
-    write(FMT_COMPILE("[{}"), static_cast<int>(rows->kind));
+    write(FMT_COMPILE("[{}"), id_of(rows->kind));
     if (rows->kind == RowsKind::table) {
       out += ' ';
       name(model_.tables[*rows->table].name);
@@ -276,24 +277,30 @@ class Canonical {
   void via(std::optional<LinkIndex> role) {
     if (!role) return;
     out += " via ";
-    name(model_.links[*role].role);
+    print(model_.links[*role]);
   }
   void print(const std::vector<bool>& flags) {
     for (const bool flag : flags) out += flag ? '-' : '+';
   }
   void print(const ColumnRef& ref) {
     name(model_.tables[ref.start].name);
-    for (const LinkIndex i : ref.path) {
-      const Link& link = model_.links[i];
-      out += '>';
-      for (const std::uint32_t column : link.from.columns) {
-        name(model_.tables[link.from.table].columns[column].name);
-        out += '>';
-      }
-      name(model_.tables[link.to.table].name);
-    }
+    for (const LinkIndex link : ref.path) print(model_.links[link]);
     out += '.';
     name(model_.column(ref.column).name);
+  }
+  // Links of one column differ in their role, or in what they lead to.
+  void print(const Link& link) {
+    for (const LinkEnd* const end : {&link.from, &link.to}) {
+      out += '>';
+      name(model_.tables[end->table].name);
+      for (const std::uint32_t column : end->columns) {
+        out += ',';
+        name(model_.tables[end->table].columns[column].name);
+      }
+    }
+    if (link.role.empty()) return;
+    out += '@';
+    name(link.role);
   }
   void print(const Across& across) {
     out += across.everything ? " everything but" : " across";
@@ -307,7 +314,7 @@ class Canonical {
     }
     for (const LinkIndex role : across.roles) {
       out += " role ";
-      name(model_.links[role].role);
+      print(model_.links[role]);
     }
   }
   void print(const Modifiers& modifiers) {
@@ -315,8 +322,8 @@ class Canonical {
     via(modifiers.via);
     if (modifiers.across) print(*modifiers.across);
     if (modifiers.during)
-      write(FMT_COMPILE(" during {} {} {}"), static_cast<int>(modifiers.during->period),
-            static_cast<int>(modifiers.during->unit), modifiers.during->count);
+      write(FMT_COMPILE(" during {} {} {}"), id_of(modifiers.during->period), id_of(modifiers.during->unit),
+            modifiers.during->count);
     for (const NodePtr& condition : modifiers.where) print(condition);
   }
 
@@ -332,7 +339,7 @@ NodePtr negated(const NodePtr& operand, Span span) {
   auto node = std::make_shared<Node>();
   node->type = operand->type;
   node->span = span;
-  if (operand->op == Op::literal && !operand->literal.is_null()) {
+  if (operand->op == Op::literal && !operand->literal.is_null() && !operand->parameter) {
     node->literal = operand->type.kind == TypeKind::real ? Value::of(-operand->literal.real())
                                                          : Value::of(-operand->literal.exact());
   } else {

@@ -10,7 +10,7 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "language/check_expression.h"
-#include "language/functions.h"
+#include "language/operations.h"
 #include "language/lexer.h"
 
 namespace juniper::language {

@@ -5,7 +5,7 @@
 
 #include "engine/ask.h"
 #include "language/check.h"
-#include "language/functions.h"
+#include "language/operations.h"
 
 namespace juniper::test {
 

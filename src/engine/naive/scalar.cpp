@@ -314,8 +314,10 @@ Cell call(const Node& node, const std::vector<Cell>& x, const Setting& setting) 
       return real(base::years_between(whole(x[0]), whole(x[1])));
     case Function::start_of:
       return number(base::start_of(whole(x[0]), static_cast<base::Unit>(whole(x[1]))));
-    case Function::end_of:
-      return number(base::end_of(whole(x[0]), static_cast<base::Unit>(whole(x[1]))));
+    case Function::end_of: {
+      const std::int64_t end = base::end_of(whole(x[0]), static_cast<base::Unit>(whole(x[1])));
+      return end > base::days_from_civil(base::last_year, 12, 31) ? null() : number(end);
+    }
     case Function::today:
       return number(setting.today);
     default:

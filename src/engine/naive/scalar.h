@@ -4,7 +4,7 @@
 
 #include <vector>
 
-#include "engine/kernels.h"
+#include "engine/operations/operation.h"
 #include "juniper/value.h"
 #include "language/checked.h"
 

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/diagnostics.h"
+#include "language/operations.h"
 #include "model/access.h"
 #include "model/uses.h"
 #include "refactor/steps.h"
@@ -18,8 +19,7 @@ Diagnostics orders_settled_by(const CheckedModel& model, ColumnId key) {
   Diagnostics found;
   each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
     walk(expression, [&](const Node& n) {
-      const bool orders = n.op == Op::aggregate && (n.aggregate == Aggregate::first || n.aggregate == Aggregate::last ||
-                                                    n.aggregate == Aggregate::list);
+      const bool orders = n.op == Op::aggregate && order_tells(n.aggregate);
       if (orders && base_table(n.rows) == key.table) {
         found.push_back(own.sources.diagnostic(
             Severity::error, "JR-803", n.span,

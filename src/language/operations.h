@@ -1,4 +1,6 @@
-// The scalar functions: names, and the types that they take and give.
+// What the language knows of each operation: the words and signatures of functions, whether the order of rows tells in a
+// result, and the name that stands in canonical texts. What it does is the evaluators' (engine/operations, engine/naive,
+// sql).
 #pragma once
 
 #include <optional>
@@ -46,5 +48,17 @@ struct FunctionEntry {
 
 const FunctionEntry* find_function(std::string_view name);
 std::vector<std::string> function_names();
+
+// The name of an operation in canonical texts, and so in the signatures of stores. It stays what it is: an operation
+// that comes to mean something else gets another one.
+std::string_view id_of(Op op);
+std::string_view id_of(Function function);  // its word
+std::string_view id_of(Aggregate aggregate);
+std::string_view id_of(RowsKind kind);
+std::string_view id_of(Period period);
+std::string_view id_of(Unit unit);
+
+// True if the order of its rows tells in an aggregate's result.
+bool order_tells(Aggregate aggregate);
 
 }  // namespace juniper::language
