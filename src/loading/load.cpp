@@ -217,18 +217,27 @@ Diagnostics Dataset::warnings() const {
 
 Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
   return base::guarded([&]() -> Result<Dataset> {
-    const Options options = settled(given);
     if (is_store(path)) {
       auto store = store::open_store(path);
       if (!store) return tl::unexpected(store.error());
+      // A store is of the day that it was made on, unless another one is asked for.
+      Options options = given;
+      if (!options.today) options.today = store->today;
+      options = settled(options);
       std::vector<ModelText> texts = store->model_texts;
       for (ModelText& text : texts)
         text.name = (std::filesystem::path(path).parent_path() / text.name).lexically_normal().string();
       auto model = Model::parse(texts, options.reading);
       if (!model) return tl::unexpected(model.error());
+      const std::string why = loading::why_made_otherwise(*store, model::checked(*model), *options.today);
+      if (!why.empty()) {
+        return tl::unexpected(base::error("JR-606", fmt::format("{} can't answer this: {}", path, why),
+                                          "ask with what it was made with, or load it again from the model text"));
+      }
       if (auto accepted = accept(*model, *store); !accepted) return tl::unexpected(accepted.error());
       return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
     }
+    const Options options = settled(given);
     auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
     const std::string target = store_path(path, options);

@@ -48,6 +48,7 @@ Loader::Loader(const Model& model, const Options& options, std::set<std::string>
 Result<store::Store> Loader::run(const std::string& signature) {
   const auto begin = Clock::now();
   store_.signature = signature;
+  note_settings(model_, source_.setting.today, store_);
   Diagnostics errors;
   // Every table is read even after an error in another, so that one run reports all.
   for (TableIndex t = 0; t < model_.tables.size(); ++t) {
@@ -110,6 +111,11 @@ Result<void> Loader::read_table(TableIndex t) {
   stored.order_asked = to_sort_.contains(table.name);
   std::optional<std::string> order;
   if (!stored.order_asked) order = order_name(table);
+  if (earlier_ != nullptr) {
+    for (const store::StoredTable& then : earlier_->tables) {
+      if (then.name == table.name && !may_stay_sorted(table, then)) order = "";  // as in the files
+    }
+  }
   auto read = loading::read_table(request, stored.signature, earlier_, order, settings);
   if (!read) return tl::unexpected(with_place(read.error(), table));
   stored.rows = read->rows;

@@ -48,20 +48,20 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
   // Lives as long as the earlier store; or a copy with its rows in the order of the files.
   std::shared_ptr<const store::StoredTable> earlier(std::shared_ptr<void>(),
                                                     find_earlier(earlier_store, request, signature, settings.threads));
-  std::map<std::filesystem::path, EarlierFile> known;
+  std::map<std::string, EarlierFile> known;  // by name
   std::uint64_t earlier_files = 0;
   if (earlier != nullptr) {
     std::uint64_t row = 0;
     for (const source::SourceFile& file : earlier_store->sources) {
       if (file.table != request.name) continue;
-      known.emplace(std::filesystem::path(file.path).filename(), EarlierFile{&file, row});
+      known.emplace(file.path, EarlierFile{&file, row});
       row += file.rows;
       ++earlier_files;
     }
   }
   const auto find_known = [&](const std::filesystem::path& path) -> const EarlierFile* {
-    const auto at = known.find(path.filename());
-    return at != known.end() && is_unchanged(*at->second.file, path) ? &at->second : nullptr;
+    const auto at = known.find(source_name(request, path));
+    return at != known.end() && is_unchanged(*at->second.file, request, path) ? &at->second : nullptr;
   };
   std::vector<const EarlierFile*> unchanged;
   for (const auto& path : *files) unchanged.push_back(find_known(path));
@@ -118,6 +118,7 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
     for (std::size_t c = 0; c < made.columns.size(); ++c) made.columns[c].append(std::move(read->columns[c]));
     begin = end;
   }
+  for (source::SourceFile& file : made.sources) file.path = source_name(request, file.path);
   return made;
 }
 

@@ -169,6 +169,16 @@ bool may_sort(const language::Table& declared, const store::StoredTable& table) 
   return !key->is_calculated() && data.distinct == data.rows;
 }
 
+bool may_stay_sorted(const language::Table& declared, const store::StoredTable& table) {
+  if (table.order.empty()) return true;
+  const auto& columns = declared.columns;
+  const auto key = std::find_if(columns.begin(), columns.end(), [](const language::Column& c) { return c.key; });
+  if (key == columns.end()) return table.file_order != store::no_column;
+  const auto stored = std::find_if(table.columns.begin(), table.columns.end(),
+                                   [&](const store::StoredColumn& c) { return c.name == key->name; });
+  return stored != table.columns.end() && !stored->calculated && stored->data.distinct == stored->data.rows;
+}
+
 std::string order_name(const language::Table& declared) {
   std::string name;
   for (const std::uint32_t c : declared.sorted_by) name += (name.empty() ? "" : ", ") + declared.columns[c].name;

@@ -24,6 +24,10 @@ std::optional<std::uint32_t> ascending_column(const store::StoredTable& table);
 // True if a table's rows may be sorted: nothing depends on their order, as a key settles ties, or a column tells it.
 bool may_sort(const language::Table& declared, const store::StoredTable& table);
 
+// True if a table whose rows were sorted may stay so as it is declared now: something still settles ties, or tells the
+// order of the files.
+bool may_stay_sorted(const language::Table& declared, const store::StoredTable& table);
+
 // The order of rows that a text declares, as StoredTable::order names it; "" if there is none.
 std::string order_name(const language::Table& declared);
 

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include "base/calendar.h"
 #include "language/check.h"
 #include "model/uses.h"
 
@@ -26,6 +27,26 @@ std::set<MeasureIndex> stored_measures(const CheckedModel& model) {
   return found;
 }
 
+// Visits every node that stored values are computed from.
+template <class Visit>
+void walk_stored(const CheckedModel& model, const Visit& visit) {
+  for (const MeasureIndex m : stored_measures(model)) walk(model.measures[m].expression, visit);
+  for (const Table& table : model.tables) {
+    for (const Column& column : table.columns) walk(column.expression, visit);
+    walk(table.rows, visit);
+  }
+}
+
+bool reads_today(const CheckedModel& model) {
+  bool reads = false;
+  walk_stored(model, [&](const Node& n) { reads = reads || (n.op == Op::call && n.function == Function::today); });
+  return reads;
+}
+
+std::string written_value(const Parameter& parameter) {
+  return parameter.value.is_null() ? "null" : to_text(parameter.value, parameter.type);
+}
+
 std::string fingerprint(const std::string& text) {
   return fmt::format("{:016x}{:016x}", store::hash_bytes(std::as_bytes(std::span(text))), text.size());
 }
@@ -34,11 +55,6 @@ std::string fingerprint(const std::string& text) {
 
 std::string signature(const CheckedModel& model, std::int64_t today) {
   std::string text;
-  bool reads_today = false;
-  const auto find_today = [&](const Node& n) {
-    reads_today = reads_today || (n.op == Op::call && n.function == Function::today);
-  };
-  for (const MeasureIndex m : stored_measures(model)) walk(model.measures[m].expression, find_today);
   for (const Table& table : model.tables) {
     text += fmt::format("table {:?} {:?} {:?}", table.name, table.source_pattern, std::string(1, table.delimiter));
     for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
@@ -48,11 +64,9 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
       text += fmt::format("  {:?} {} {} {}{:?} {}\n", column.name, to_string(column.type), column.key,
                           base::name_of(column.part), column.header,
                           column.expression ? canonical(model, column.expression, OuterRows::by_order) : "");
-      walk(column.expression, find_today);
     }
     if (table.rows) {
       text += fmt::format("  rows {}\n", canonical(model, table.rows, OuterRows::by_order));
-      walk(table.rows, find_today);
     }
   }
   // What a calculated column or table rests on beside columns: measures, and the calendar that `during` moves in.
@@ -65,7 +79,7 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
     text += '\n';
   }
   for (const Link& link : model.links) text += fmt::format("link {}\n", model::link_name(model, link));
-  if (reads_today) text += fmt::format("today {}\n", today);
+  if (reads_today(model)) text += fmt::format("today {}\n", today);
   return fingerprint(text);
 }
 
@@ -75,15 +89,6 @@ std::string table_signature(const source::TableRequest& request) {
     text +=
         fmt::format("{:?} {}{:?} {}\n", column.name, base::name_of(column.part), column.header, to_string(column.type));
   return fingerprint(text);
-}
-
-bool is_unchanged(const source::SourceFile& then, const std::filesystem::path& path) {
-  const auto now = source::look_at(then.table, path);
-  if (!now || then.bytes != now->bytes) return false;
-  // By its own name: the path to its folder may be written in another way, or the folder may have moved.
-  const bool same_file = std::filesystem::path(then.path).filename() == path.filename() &&
-                         then.modified_nanoseconds == now->modified_nanoseconds;
-  return same_file || source::hash_file(path) == then.hash;
 }
 
 source::TableRequest table_request(const CheckedModel& model, TableIndex index) {
@@ -99,17 +104,59 @@ source::TableRequest table_request(const CheckedModel& model, TableIndex index) 
   return request;
 }
 
+std::string source_name(const source::TableRequest& request, const std::filesystem::path& path) {
+  const std::filesystem::path folder = request.folder.empty() ? "." : request.folder.lexically_normal();
+  const std::filesystem::path beside = path.lexically_normal().lexically_relative(folder);
+  return (beside.empty() ? path.lexically_normal() : beside).generic_string();
+}
+
+bool is_unchanged(const source::SourceFile& then, const source::TableRequest& request,
+                  const std::filesystem::path& path) {
+  const auto now = source::look_at(then.table, path);
+  if (!now || then.bytes != now->bytes) return false;
+  const bool same_file =
+      then.path == source_name(request, path) && then.modified_nanoseconds == now->modified_nanoseconds;
+  return same_file || source::hash_file(path) == then.hash;
+}
+
+void note_settings(const CheckedModel& model, std::int64_t today, store::Store& store) {
+  std::set<std::uint32_t> read;
+  walk_stored(model, [&](const Node& n) {
+    if (n.parameter) read.insert(*n.parameter);
+  });
+  store.parameters.clear();
+  for (const std::uint32_t p : read)
+    store.parameters.push_back({model.parameters[p].name, written_value(model.parameters[p])});
+  store.today = reads_today(model) ? std::optional(today) : std::nullopt;
+}
+
+std::string why_made_otherwise(const store::Store& store, const CheckedModel& model, std::int64_t today) {
+  if (store.signature == signature(model, today)) return "";
+  for (const store::StoredParameter& made : store.parameters) {
+    for (const Parameter& now : model.parameters) {
+      if (now.name == made.name && written_value(now) != made.value)
+        return fmt::format("it was made with {} = {}, which is {} here", made.name, made.value, written_value(now));
+    }
+  }
+  if (store.today && *store.today != today) {
+    return fmt::format("it was made on {}, which its columns read as today, and today is {} here",
+                       base::date_text(*store.today), base::date_text(today));
+  }
+  return "its columns were computed from another text, or by another version of this program";
+}
+
 bool is_fresh(const store::Store& store, const CheckedModel& model, const std::string& wanted) {
   if (store.signature != wanted) return false;
   std::size_t next = 0;
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
     if (model.tables[t].rows) continue;
-    const auto files = source::find_files(table_request(model, t));
+    const source::TableRequest request = table_request(model, t);
+    const auto files = source::find_files(request);
     if (!files) return false;
     for (const auto& path : *files) {
       if (next == store.sources.size()) return false;
       const source::SourceFile& then = store.sources[next++];
-      if (then.table != model.tables[t].name || !is_unchanged(then, path)) return false;
+      if (then.table != model.tables[t].name || !is_unchanged(then, request, path)) return false;
     }
   }
   return next == store.sources.size();

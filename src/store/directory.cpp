@@ -16,6 +16,10 @@ template <class Archive, Is<PartEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
   archive(entry.offset, entry.bytes, entry.hash);
 }
+template <class Archive, Is<ParameterEntry> Entry>
+void fields(Archive& archive, Entry& entry) {
+  archive(entry.name, entry.value);
+}
 template <class Archive, Is<ModelTextEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
   archive(entry.name, entry.text);
@@ -42,7 +46,8 @@ void fields(Archive& archive, Entry& entry) {
 }
 template <class Archive, Is<Directory> Entry>
 void fields(Archive& archive, Entry& entry) {
-  archive(entry.signature, entry.load_nanoseconds, entry.model_texts, entry.tables, entry.links, entry.sources);
+  archive(entry.signature, entry.load_nanoseconds, entry.parameters, entry.reads_today, entry.today, entry.model_texts,
+          entry.tables, entry.links, entry.sources);
 }
 
 class Output {

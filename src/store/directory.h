@@ -24,6 +24,11 @@ struct PartEntry {
   std::uint64_t hash = 0;
 };
 
+struct ParameterEntry {
+  std::string name;
+  std::string value;
+};
+
 struct ModelTextEntry {
   std::string name;
   PartEntry text;
@@ -80,6 +85,9 @@ struct LinkEntry {
 struct Directory {
   std::string signature;
   std::int64_t load_nanoseconds = 0;
+  std::vector<ParameterEntry> parameters;
+  std::uint64_t reads_today = 0;  // 0 or 1
+  std::int64_t today = 0;         // in days since 1970-01-01, where it is read
   std::vector<ModelTextEntry> model_texts;
   std::vector<TableEntry> tables;
   std::vector<LinkEntry> links;

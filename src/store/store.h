@@ -4,7 +4,7 @@
 //
 //   header, 64 bytes
 //     char[8]   "JRSTORE\n"
-//     uint32    format version, 4
+//     uint32    format version, 6
 //     uint32    0
 //     uint64    bytes of the whole file
 //     uint64    offset of the directory
@@ -22,6 +22,7 @@
 #include <filesystem>
 #include <limits>
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -82,12 +83,20 @@ struct FileOverhead {
   std::uint64_t total() const { return header + directory + model_text + padding; }
 };
 
+// A parameter that stored columns read, and the value that they were computed with, as the text writes it.
+struct StoredParameter {
+  std::string name;
+  std::string value;
+};
+
 // Tables and their columns stand in the order of the model that the store was made from, and so do the links.
 struct Store {
   std::vector<StoredTable> tables;
   std::vector<StoredLink> links;
   std::vector<source::SourceFile> sources;
   std::string signature;               // of what decides the stored bytes; see loading/signature.h
+  std::vector<StoredParameter> parameters;
+  std::optional<std::int64_t> today;   // the day of today(), where a stored column reads it
   std::vector<ModelText> model_texts;  // the model's files, named relative to the first one's folder
   std::int64_t load_nanoseconds = 0;
   // Of the file that the store was written to or opened from; zero before.

@@ -24,7 +24,7 @@ namespace juniper::store {
 namespace {
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 5;
+constexpr std::uint32_t format_version = 6;
 constexpr std::string_view new_ending = ".new";
 
 struct Header {
@@ -214,6 +214,10 @@ template <class Writer>
 Directory write_parts(Writer& writer, const Store& store) {
   Directory directory;
   directory.signature = store.signature;
+  for (const StoredParameter& parameter : store.parameters)
+    directory.parameters.push_back({parameter.name, parameter.value});
+  directory.reads_today = store.today ? 1 : 0;
+  directory.today = store.today.value_or(0);
   directory.load_nanoseconds = store.load_nanoseconds;
   for (const ModelText& text : store.model_texts) directory.model_texts.push_back({text.name, writer.part(text.text)});
   for (const StoredTable& table : store.tables) {
@@ -386,6 +390,9 @@ class Reader {
     const Directory& directory = *read;
     Store store;
     store.signature = directory.signature;
+    for (const ParameterEntry& parameter : directory.parameters)
+      store.parameters.push_back({parameter.name, parameter.value});
+    if (directory.reads_today != 0) store.today = directory.today;
     store.load_nanoseconds = directory.load_nanoseconds;
     store.sources = directory.sources;
     store.overhead = {sizeof(Header), header.directory_bytes, 0, 0};

@@ -16,9 +16,10 @@
 namespace juniper::test {
 
 TempFolder::TempFolder() {
-  static std::atomic<int> number{0};
-  path_ = std::filesystem::temp_directory_path() / fmt::format("juniper-test-{}-{}", ::getpid(), number++);
-  std::filesystem::create_directories(path_);
+  // Not by the process's number, which comes again: a process that was killed has left its folder.
+  std::string name = (std::filesystem::temp_directory_path() / "juniper-test-XXXXXX").string();
+  if (::mkdtemp(name.data()) == nullptr) throw std::runtime_error("no folder for a test can be made: " + name);
+  path_ = name;
 }
 
 TempFolder::~TempFolder() {
