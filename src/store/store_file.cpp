@@ -12,6 +12,7 @@
 #include <cstdio>
 #include <map>
 #include <mutex>
+#include <tuple>
 
 #include "base/diagnostics.h"
 #include "base/files.h"
@@ -133,27 +134,26 @@ class StoreWriter::Writer {
     PartEntry entry{0, bytes.size(), hash};
     {
       const std::lock_guard lock(mutex_);
-      if (const auto known = written_.find(bytes.data()); known != written_.end() && !bytes.empty())
+      if (const auto known = written_.find(Part(bytes.data(), bytes.size(), hash)); known != written_.end())
         return known->second;
       entry.offset = end_;
       end_ = (end_ + bytes.size() + 7) / 8 * 8;
       part_bytes_ += bytes.size();
-      written_.emplace(bytes.data(), entry);
+      written_.emplace(Part(bytes.data(), bytes.size(), hash), entry);
     }
     file_.write(bytes, entry.offset);
     file_.begin_sync(entry.offset, entry.bytes);
     return entry;
   }
   // Writes a part, and lets its memory go where it is large.
-  template <class Part>
-  void write_and_view(Part& to_write) {
+  template <class Written>
+  void write_and_view(Written& to_write) {
     const PartEntry entry = part(to_write);
     if (entry.bytes < large_bytes) return;
     auto viewed = file_.view(entry.offset, entry.bytes);
     if (!viewed) return;
     const std::lock_guard lock(mutex_);
-    written_.erase(to_write.bytes().view().data());  // another part may come to stand there
-    written_.emplace(viewed->view().data(), entry);
+    written_.emplace(Part(viewed->view().data(), entry.bytes, entry.hash), entry);
     to_write.move_to(std::move(*viewed));
   }
   PartEntry part(const Codes& codes) { return part(codes.bytes().view(), codes.directory_hash()); }
@@ -173,7 +173,9 @@ class StoreWriter::Writer {
   std::mutex mutex_;
   std::uint64_t end_ = sizeof(Header);  // of what is taken
   std::uint64_t part_bytes_ = 0;
-  std::map<const std::byte*, PartEntry> written_;  // by where the part stands in memory
+  // Where a part stands in memory, its bytes and its hash: of two parts that begin at one place, one is empty or has gone.
+  using Part = std::tuple<const std::byte*, std::uint64_t, std::uint64_t>;
+  std::map<Part, PartEntry> written_;
 };
 
 namespace {
