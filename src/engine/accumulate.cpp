@@ -164,7 +164,7 @@ class SumReal final : public Grouped<SumReal, RealSum> {
     if (group.count == 0) {
       out.state[row] = State::null;
     } else if (!std::isfinite(sum)) {
-      out.state[row] = State::overflow;
+      out.state[row] = State::null;  // as all that leaves the finite numbers
     } else {
       out.real[row] = average_ ? sum / static_cast<double>(group.count) : sum;
     }
@@ -245,7 +245,7 @@ class ProductReal final : public Grouped<ProductReal, RealProduct> {
     if (!group.any) {
       out.state[row] = State::null;
     } else if (!std::isfinite(group.product)) {
-      out.state[row] = State::overflow;
+      out.state[row] = State::null;
     } else {
       out.real[row] = group.product == 0 ? 0 : group.product;
     }
@@ -296,7 +296,7 @@ class Spread final : public Grouped<Spread, Moments> {
     const double variance = group.squares / divisor;
     const bool root = kind_ == Aggregate::stddev || kind_ == Aggregate::stddev_pop;
     out.real[row] = root ? std::sqrt(variance) : variance;
-    if (!std::isfinite(variance)) out.state[row] = State::overflow;
+    if (!std::isfinite(variance)) out.state[row] = State::null;
   }
 
  private:
@@ -328,7 +328,7 @@ class Quantile final : public Grouped<Quantile, std::vector<double>> {
     const double below = values[static_cast<std::size_t>(low)];
     const double rest = position - static_cast<double>(low);
     const double above = rest == 0 ? below : *std::min_element(values.begin() + low + 1, values.end());
-    out.real[row] = below + (above - below) * rest;
+    out.real[row] = std::lerp(below, above, rest);
     if (out.real[row] == 0) out.real[row] = 0;
   }
 

@@ -119,7 +119,7 @@ class CodeSpread final : public Grouped<CodeSpread, CodeSquares> {
         static_cast<double>(apart) / (static_cast<double>(group.count) * static_cast<double>(divisor));
     const bool root = kind_ == Aggregate::stddev || kind_ == Aggregate::stddev_pop;
     out.real[row] = root ? std::sqrt(variance) * unit_ : variance * unit_ * unit_;
-    if (!std::isfinite(out.real[row])) out.state[row] = State::overflow;
+    if (!std::isfinite(out.real[row])) out.state[row] = State::null;
   }
 
  private:
@@ -243,7 +243,7 @@ class CodeQuantile final : public Accumulator {
     }
     const double below = value(low);
     const double above = rest == 0 ? below : value(high);
-    out.real[row] = below + (above - below) * rest;
+    out.real[row] = std::lerp(below, above, rest);
     if (out.real[row] == 0) out.real[row] = 0;
   }
 

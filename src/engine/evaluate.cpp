@@ -4,6 +4,7 @@
 #include "base/calendar.h"
 #include "base/exact.h"
 #include "base/parallel.h"
+#include "engine/column_values.h"
 #include "engine/evaluator.h"
 
 namespace juniper::engine {
@@ -147,9 +148,7 @@ VectorPtr Evaluator::let(const Node& node, const FramePtr& frame, const SlicePtr
 VectorPtr Evaluator::read(const ColumnRef& ref, const RowNumbers& rows) {
   const store::Column& column = source_.column(ref.column);
   auto out = std::make_shared<Vector>();
-  out->reset(column.type.kind == TypeKind::real ? Repr::real
-                                                : (column.type.kind == TypeKind::text ? Repr::text : Repr::narrow),
-             rows->size());
+  out->reset(repr_of(column), rows->size());
   // Rows that stand close together are decoded by block.
   const bool dense = ref.path.empty() && std::is_sorted(rows->begin(), rows->end()) && !rows->empty() &&
                      rows->back() - rows->front() < 2 * rows->size();
@@ -173,16 +172,7 @@ VectorPtr Evaluator::read(const ColumnRef& ref, const RowNumbers& rows) {
         found = row != stored.no_row;
         if (!found) break;
       }
-      const std::uint64_t code = found ? code_at(row) : column.null_code;
-      if (code == column.null_code) {
-        out->state[i] = State::null;
-      } else if (out->repr == Repr::text) {
-        out->text[i] = column.text_of(code);
-      } else if (out->repr == Repr::real) {
-        out->real[i] = column.real_of(code);
-      } else {
-        out->narrow[i] = column.exact_of(code);
-      }
+      put_value(column, found ? code_at(row) : column.null_code, *out, i);
     }
   });
   return out;
@@ -396,7 +386,9 @@ std::vector<std::shared_ptr<const CodeRanges>> Evaluator::shifted_days(const Dur
   const auto& numbers = *pairs->bindings.at(plain.variable).rows;
   std::vector<std::vector<std::uint64_t>> codes(chosen.size());
   for (std::size_t i = 0; i < pairs->rows; ++i) {
-    const auto moved = base::moved(day.exact_of(day.codes.at(numbers[i])), during.count, during.unit);
+    const std::uint64_t code_here = day.codes.at(numbers[i]);
+    if (code_here == day.null_code) continue;  // of a calendar's row without a day
+    const auto moved = base::moved(day.exact_of(code_here), during.count, during.unit);
     if (!moved) continue;
     if (const auto code = day.code_of(Value::of(static_cast<int128>(*moved)))) codes[(*pairs->up)[i]].push_back(*code);
   }

@@ -11,6 +11,7 @@
 #include "base/exact.h"
 #include "base/failure.h"
 #include "base/parallel.h"
+#include "engine/column_values.h"
 #include "engine/watch.h"
 #include "language/check.h"
 
@@ -26,20 +27,6 @@ using language::Op;
 
 constexpr std::uint64_t most_narrow = std::numeric_limits<std::uint32_t>::max();
 
-Repr repr_of(Type type, bool fits_narrow) {
-  switch (type.kind) {
-    case TypeKind::real:
-      return Repr::real;
-    case TypeKind::text:
-      return Repr::text;
-    case TypeKind::integer:
-    case TypeKind::decimal:
-      return fits_narrow ? Repr::narrow : Repr::wide;
-    default:
-      return Repr::narrow;
-  }
-}
-
 // A copy of the expression as seen from behind the link with which all its paths begin.
 NodePtr behind_link(const NodePtr& node, const language::CheckedModel& model) {
   auto copy = std::make_shared<Node>(*node);
@@ -49,10 +36,6 @@ NodePtr behind_link(const NodePtr& node, const language::CheckedModel& model) {
   }
   for (NodePtr& child : copy->children) child = behind_link(child, model);
   return copy;
-}
-
-Repr repr_of(const store::Column& column) {
-  return repr_of(column.type, true);
 }
 
 void copy_value(const Vector& from, std::size_t at, Vector& to, std::size_t row) {
@@ -71,36 +54,6 @@ void look_up(const Vector& domain, const Code* codes, std::size_t count, Vector&
   });
   if (domain.all_values) return;
   for (std::size_t i = 0; i < count; ++i) out.state[i] = domain.state[codes[i]];
-}
-
-// The values of `count` codes of a column.
-template <class Code>
-void read_codes(const store::Column& column, const Code* codes, std::size_t count, Vector& out) {
-  if (column.layout == store::Layout::offset) {
-    const auto null_code = static_cast<Code>(column.null_code);
-    const auto base = static_cast<std::uint64_t>(column.base);
-    const std::uint64_t step = column.step;
-    std::int64_t* const to = out.narrow.data();
-    for (std::size_t i = 0; i < count; ++i) to[i] = static_cast<std::int64_t>(base + codes[i] * step);
-    if (column.nulls == 0) return;
-    for (std::size_t i = 0; i < count; ++i) out.state[i] = codes[i] == null_code ? State::null : State::value;
-    return;
-  }
-  const auto read = [&](auto& values, const auto& value_of) {
-    for (std::size_t i = 0; i < count; ++i) {
-      const bool null = codes[i] == column.null_code;
-      out.state[i] = null ? State::null : State::value;
-      if (!null) values[i] = value_of(codes[i]);
-    }
-  };
-  switch (out.repr) {
-    case Repr::real:
-      return read(out.real, [&](std::uint64_t code) { return column.real_of(code); });
-    case Repr::text:
-      return read(out.text, [&](std::uint64_t code) { return column.text_of(code); });
-    default:
-      return read(out.narrow, [&](std::uint64_t code) { return column.exact_of(code); });
-  }
 }
 
 #ifndef NDEBUG
@@ -583,7 +536,7 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
       out.all_values = step.domain->state[0] == State::value;
       return;
     case Kind::column:
-      with_codes(step.codes, registers, [&](const auto* codes) { read_codes(*step.column, codes, count, out); });
+      with_codes(step.codes, registers, [&](const auto* codes) { put_values(*step.column, codes, count, out); });
       break;
     case Kind::code:
       with_codes(step.codes, registers, [&](const auto* codes) { std::copy_n(codes, count, out.narrow.begin()); });
@@ -592,7 +545,7 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
       std::vector<std::uint64_t>& codes = registers.wide_scratch_;
       codes.resize(count);
       std::iota(codes.begin(), codes.end(), begin);
-      read_codes(*step.column, codes.data(), count, out);
+      put_values(*step.column, codes.data(), count, out);
       break;
     }
     case Kind::looked_up:

@@ -9,6 +9,7 @@
 
 #include "base/prefetch.h"
 #include "base/sort.h"
+#include "engine/column_values.h"
 #include "engine/evaluator.h"
 
 namespace juniper::engine {
@@ -521,16 +522,8 @@ VectorPtr Evaluator::field_of_groups(const ScanResult& scan, const std::vector<G
   if (!is_column) return std::make_shared<const Vector>(encoded(value, table).decode(codes));
   const store::Column& column = source_.column(value->column.column);
   auto field = std::make_shared<Vector>();
-  field->reset(column.type.kind == TypeKind::text ? Repr::text : Repr::narrow, codes.size());
-  for (std::size_t i = 0; i < codes.size(); ++i) {
-    if (codes[i] == column.null_code) {
-      field->state[i] = State::null;
-    } else if (field->repr == Repr::text) {
-      field->text[i] = column.text_of(codes[i]);
-    } else {
-      field->narrow[i] = column.exact_of(codes[i]);
-    }
-  }
+  field->reset(repr_of(column), codes.size());
+  for (std::size_t i = 0; i < codes.size(); ++i) put_value(column, codes[i], *field, i);
   return field;
 }
 

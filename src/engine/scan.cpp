@@ -352,6 +352,7 @@ class ChunkScanner {
 
   void choose(const Plan::AggregateSteps& steps, Chosen& chosen) {
     if (!steps.where) return;
+    chosen.overflowed.clear();
     chosen.rows.resize(store::block_rows + 16);
     chosen.rows.resize(steps.where->find(plan_.program, registers_, chosen.rows, &chosen.overflowed));
   }

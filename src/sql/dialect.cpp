@@ -118,7 +118,8 @@ std::string Dialect::operation(const Node& node, const Texts& x, std::int64_t to
       const auto unit = static_cast<base::Unit>(node.children[1]->literal.exact());
       if (node.function == Function::start_of) return start_of(x[0], unit);
       // The week of the last day of the year 9999 ends outside of the years of dates: there alone an end is null.
-      static const std::int64_t outside = base::end_of(base::days_from_civil(base::last_year, 12, 31), base::Unit::week);
+      static const std::int64_t outside =
+          base::end_of(base::days_from_civil(base::last_year, 12, 31), base::Unit::week);
       return unit == base::Unit::week ? fmt::format("nullif({}, {})", end_of(x[0], unit), outside) : end_of(x[0], unit);
     }
     case Function::today:

@@ -24,6 +24,8 @@ class Dialect {
   virtual std::string same(const std::string& a, const std::string& b) const = 0;
   // A scalar operation over operands; `today` is the day of today().
   std::string operation(const language::Node& node, const Texts& x, std::int64_t today) const;
+  // A real that may have left the finite numbers, and is null then.
+  virtual std::string finite(const std::string& real) const { return real; }
   // An aggregate of the column x of the rows of a subquery; not those that order rows, count rows or ask for one.
   virtual std::string aggregate_of_x(const language::Node& node) const = 0;
   // The texts x of a subquery that order their rows by `order`, joined.

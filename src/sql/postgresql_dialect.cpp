@@ -190,7 +190,11 @@ class PostgresqlDialect final : public Dialect {
         made = fmt::format("date '1970-01-01' + {}::int", column);
         break;
       case TypeKind::datetime:
-        made = fmt::format("timestamp '1970-01-01' + {}::double precision * interval '1 microsecond'", column);
+        // By days and the rest: a double holds no microseconds of far ones.
+        made = fmt::format(
+            "(date '1970-01-01' + (({0} - mod(mod({0}, {1}) + {1}, {1})) / {1})::int)"
+            " + mod(mod({0}, {1}) + {1}, {1})::double precision * interval '1 microsecond'",
+            column, base::microseconds_per_day);
         break;
       case TypeKind::time:
         made = fmt::format("time '00:00' + {}::double precision * interval '1 microsecond'", column);

@@ -126,7 +126,7 @@ void finish_quantile(sqlite3_context* context) {
     const double place = all.argument * static_cast<double>(all.values.size() - 1);
     const double below = all.values[static_cast<std::size_t>(std::floor(place))];
     const double above = all.values[static_cast<std::size_t>(std::ceil(place))];
-    sqlite3_result_double(context, below + (above - below) * (place - std::floor(place)));
+    sqlite3_result_double(context, std::lerp(below, above, place - std::floor(place)));
   });
 }
 void finish_variance(sqlite3_context* context) {

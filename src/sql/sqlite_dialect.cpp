@@ -32,6 +32,10 @@ class SqliteDialect final : public Dialect {
 
   std::string same(const std::string& a, const std::string& b) const override { return fmt::format("{} IS {}", a, b); }
 
+  std::string finite(const std::string& real) const override {
+    return fmt::format("nullif(nullif({}, 9e999), -9e999)", real);
+  }
+
   std::string aggregate_of_x(const Node& node) const override {
     switch (node.aggregate) {
       case Aggregate::count:

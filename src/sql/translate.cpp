@@ -41,6 +41,19 @@ struct HeldSlice {
   Roles roles;
 };
 
+// True for what can be infinite over reals that are not.
+bool may_leave_finite(const Node& node) {
+  if (node.type.kind != TypeKind::real) return false;
+  if (node.op == Op::aggregate) {
+    return node.aggregate == Aggregate::sum || node.aggregate == Aggregate::avg ||
+           node.aggregate == Aggregate::product || node.aggregate == Aggregate::stddev ||
+           node.aggregate == Aggregate::variance || node.aggregate == Aggregate::stddev_pop ||
+           node.aggregate == Aggregate::variance_pop;
+  }
+  return node.op == Op::add || node.op == Op::subtract || node.op == Op::multiply || node.op == Op::divide ||
+         (node.op == Op::call && (node.function == Function::exp || node.function == Function::power));
+}
+
 struct Scope;
 struct RowsSql;
 
@@ -119,7 +132,8 @@ class Translator {
       default: {
         std::vector<std::string> operands;
         for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
-        return dialect_.operation(*node, operands, today_);
+        const std::string result = dialect_.operation(*node, operands, today_);
+        return may_leave_finite(*node) ? dialect_.finite(result) : result;
       }
     }
   }
@@ -331,7 +345,9 @@ class Translator {
         break;
       case Period::trailing:
         last = edge("MAX");
-        first = "(" + dialect_.moved(last, std::to_string(-during.count), unit) + " + 1)";
+        // What would begin before the year 1 begins with it.
+        first = fmt::format("coalesce({} + 1, {})", dialect_.moved(last, std::to_string(-during.count), unit),
+                            base::days_from_civil(base::first_year, 1, 1));
         break;
       case Period::shift:
         held.is_day = [this, here, calendar, count = during.count, unit](const std::string& day) {
@@ -540,7 +556,9 @@ class Translator {
           "END)",
           x[0], node.dense ? "DISTINCT " : "", x[1], rows_text, node.descending[0] ? ">" : "<");
     }
-    return fmt::format("(SELECT {} FROM (SELECT {} AS x {}) q)", dialect_.aggregate_of_x(node), x[0], rows_text);
+    const std::string result = dialect_.aggregate_of_x(node);
+    return fmt::format("(SELECT {} FROM (SELECT {} AS x {}) q)",
+                       may_leave_finite(node) ? dialect_.finite(result) : result, x[0], rows_text);
   }
 
   // The columns by which rows are ordered, as k0, k1, …

@@ -196,7 +196,7 @@ std::string difference(const Result<QueryResult>& a, const Result<QueryResult>& 
 
 TEST(Changes, AnswersAreThoseOfALoadFromNothing) {
   const std::uint64_t first = test::test_seed(1);
-  const std::size_t sequences = test::test_count(25);
+  const std::size_t sequences = test::test_count(12);
   constexpr int steps = 20;
   for (std::uint64_t seed = first; seed < first + sequences; ++seed) {
     Random random(seed);

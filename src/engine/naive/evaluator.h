@@ -20,6 +20,10 @@ struct NoAnswer {
   Diagnostics diagnostics;
 };
 
+// Thrown where nobody can say whether a row belongs to a set, as its condition overflows: the aggregate over the set
+// overflows, too.
+struct RowsOverflow {};
+
 // A predicate with what it compares with.
 struct Held {
   Predicate predicate;          // a filter's expression reads nothing but the slice's columns
@@ -48,7 +52,7 @@ struct Scope {
   HeldSlice slice;
   std::map<VariableId, Row> rows;
   std::map<VariableId, Cell> values;
-  std::map<VariableId, std::vector<Row>> sets;
+  std::map<VariableId, std::optional<std::vector<Row>>> sets;  // nothing for one whose rows overflow
 };
 
 // The predicate that a condition is.
@@ -115,6 +119,7 @@ class Naive {
 
   // --- aggregates ---------------------------------------------------------------------------------------------------
   Cell aggregate(const Node& node, const Scope& scope);
+  Cell aggregate_rows(const Node& node, const Scope& scope);
 
   // first and last: among the rows whose keys are all values, by the keys, and by the order of the rows.
   Cell edge(const Node& node, const std::vector<Row>& all, const Scope& scope);

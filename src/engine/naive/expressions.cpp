@@ -31,7 +31,11 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
       Scope inner = scope;
       for (const Let& let : node->lets) {
         if (let.rows) {
-          inner.sets[let.name] = rows(let.rows, inner);
+          try {
+            inner.sets[let.name] = rows(let.rows, inner);
+          } catch (const RowsOverflow&) {
+            inner.sets[let.name] = std::nullopt;
+          }
         } else {
           inner.values[let.name] = value(let.value, inner);
         }
@@ -86,6 +90,14 @@ Scope Naive::row_scope(TableIndex table, std::uint64_t row, VariableId variable)
 }
 
 Cell Naive::aggregate(const Node& node, const Scope& scope) {
+  try {
+    return aggregate_rows(node, scope);
+  } catch (const RowsOverflow&) {
+    return {Value(), true};
+  }
+}
+
+Cell Naive::aggregate_rows(const Node& node, const Scope& scope) {
   if (node.aggregate == Aggregate::rank) return rank(node, scope);
   const std::vector<Row> all = rows(node.rows, scope);
   if (node.aggregate == Aggregate::row_count) return number(static_cast<std::int64_t>(all.size()));

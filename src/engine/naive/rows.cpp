@@ -57,14 +57,19 @@ std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
     case RowsKind::members:
       return scope.rows.at(set->group).members;
     case RowsKind::named:
-      return scope.sets.at(set->name);
+      if (!scope.sets.at(set->name)) throw RowsOverflow{};
+      return *scope.sets.at(set->name);
     default:
       break;
   }
   std::vector<Row> input = rows(set->input, scope);
   switch (set->kind) {
     case RowsKind::filtered:
-      std::erase_if(input, [&](const Row& row) { return !is_true(value(set->condition, inside(scope, row))); });
+      std::erase_if(input, [&](const Row& row) {
+        const Cell condition = value(set->condition, inside(scope, row));
+        if (condition.overflow) throw RowsOverflow{};
+        return !is_true(condition);
+      });
       return input;
     case RowsKind::extended: {
       const std::size_t first = set->fields.size() - set->values.size();

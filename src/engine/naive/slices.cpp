@@ -133,8 +133,10 @@ HeldSlice Naive::modified(const Modifiers& m, const Scope& scope) {
 void Naive::move(HeldSlice& slice, const During& during) {
   const Calendar& calendar = *model_.calendar;
   std::set<std::int64_t> present;
-  for (const Row& row : allowed(calendar.day.table, slice))
-    present.insert(static_cast<std::int64_t>(column(calendar.day)[row.row].exact()));
+  for (const Row& row : allowed(calendar.day.table, slice)) {
+    const Value& day = column(calendar.day)[row.row];
+    if (!day.is_null()) present.insert(static_cast<std::int64_t>(day.exact()));
+  }
   std::set<std::int64_t> days;
   const auto add_range = [&](std::int64_t from, std::int64_t to) {
     for (std::int64_t day = from; day <= to; ++day) days.insert(day);

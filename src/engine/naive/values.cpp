@@ -27,7 +27,9 @@ double quantile(std::vector<double> x, double p) {
   const double position = p * static_cast<double>(x.size() - 1);
   const auto low = static_cast<std::size_t>(position);
   const std::size_t high = std::min(low + 1, x.size() - 1);
-  return x[low] + (x[high] - x[low]) * (position - static_cast<double>(low));
+  const double rest = position - static_cast<double>(low);
+  // The difference of two far numbers of opposite signs may be none.
+  return (x[low] < 0) != (x[high] < 0) ? x[low] * (1 - rest) + x[high] * rest : x[low] + (x[high] - x[low]) * rest;
 }
 
 Cell of_numbers(const Node& node, const std::vector<Value>& values) {
@@ -58,8 +60,13 @@ Cell of_numbers(const Node& node, const std::vector<Value>& values) {
     sum += v;
     product *= v;
   }
-  double squares = 0;
-  for (const double v : x) squares += (v - sum / count) * (v - sum / count);
+  // A mean of large numbers has a sum that is too large for a double.
+  long double total = 0;
+  for (const double v : x) total += v;
+  const long double mean = total / x.size();
+  long double squares_exactly = 0;
+  for (const double v : x) squares_exactly += (v - mean) * (v - mean);
+  const auto squares = static_cast<double>(squares_exactly);
   const auto sample = [&](double result) { return x.size() < 2 ? Cell{} : finite(result); };
   switch (node.aggregate) {
     case Aggregate::sum:
