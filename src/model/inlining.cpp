@@ -91,4 +91,107 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
   return found;
 }
 
+bool is_null_without_row(const NodePtr& expression) {
+  const Node& node = *expression;
+  const auto any_of = [&](std::size_t count) {
+    return std::any_of(node.children.begin(), node.children.begin() + static_cast<std::ptrdiff_t>(count),
+                       is_null_without_row);
+  };
+  const auto all = [&] { return std::all_of(node.children.begin(), node.children.end(), is_null_without_row); };
+  switch (node.op) {
+    case Op::literal:
+      return node.literal.is_null();
+    case Op::column:
+      return true;
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::divide:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::equal:
+    case Op::not_equal:
+    case Op::less:
+    case Op::less_equal:
+    case Op::like:
+    case Op::not_:
+    case Op::concat:
+    case Op::rescale:
+    case Op::to_real:
+      return any_of(node.children.size());
+    case Op::in:
+      return any_of(1);
+    case Op::and_:  // of null and what is false, false
+    case Op::or_:
+      return all();
+    case Op::cases:
+      for (std::size_t i = 1; i < node.children.size(); i += 2) {
+        if (!is_null_without_row(node.children[i])) return false;
+      }
+      return is_null_without_row(node.children.back());
+    case Op::call:
+      switch (node.function) {
+        case Function::least:
+        case Function::greatest:
+        case Function::coalesce:
+          return all();
+        case Function::today:
+          return false;
+        case Function::abs:
+        case Function::round:
+        case Function::floor:
+        case Function::ceil:
+        case Function::trunc:
+        case Function::sign:
+        case Function::sqrt:
+        case Function::exp:
+        case Function::ln:
+        case Function::power:
+        case Function::length:
+        case Function::upper:
+        case Function::lower:
+        case Function::trim:
+        case Function::substring:
+        case Function::replace:
+        case Function::starts_with:
+        case Function::ends_with:
+        case Function::contains:
+        case Function::year:
+        case Function::quarter:
+        case Function::month:
+        case Function::day:
+        case Function::weekday:
+        case Function::week:
+        case Function::hour:
+        case Function::minute:
+        case Function::second:
+        case Function::date:
+        case Function::time:
+        case Function::datetime:
+        case Function::add_days:
+        case Function::add_months:
+        case Function::add_years:
+        case Function::days_between:
+        case Function::months_between:
+        case Function::years_between:
+        case Function::start_of:
+        case Function::end_of:
+          return any_of(node.children.size());
+      }
+      return false;
+    case Op::field:
+    case Op::name:
+    case Op::measure:
+    case Op::modified:
+    case Op::let:
+    case Op::aggregate:
+    case Op::grouping:
+    case Op::is_distinct:
+    case Op::is_null:
+      return false;
+  }
+  return false;
+}
+
 }  // namespace juniper::model

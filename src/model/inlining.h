@@ -10,4 +10,8 @@ namespace juniper::model {
 // slices, links, sort orders, declared uses, an aggregate in its own expression. None: measures alone can compute it.
 Diagnostics inlining_blockers(const language::CheckedModel& model, language::ColumnId column);
 
+// True if an expression over one row's columns is null where all of them are, as they are where a link leads to no row.
+// Another one gives a value there, which a stored column seen across the link does not.
+bool is_null_without_row(const language::NodePtr& expression);
+
 }  // namespace juniper::model

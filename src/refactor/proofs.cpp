@@ -145,6 +145,23 @@ RowProof prove_rounded(const Dataset& before, const Dataset& after, const Claim&
   return proof;
 }
 
+// What rests on a column that was changed. A type that has changed with it shows where its values do.
+RowProof prove_kept(const Dataset& before, const Dataset& after, const Claim& claim) {
+  RowProof proof;
+  proof.expression = "as it was";
+  const store::Column& stored = column_of(before, claim.table, claim.column);
+  const store::Column& now = column_of(after, claim.table, claim.column);
+  Values was(stored);
+  Values is(now);
+  compare_rows(proof, stored.rows, [&](std::uint64_t row) -> std::optional<std::string> {
+    const std::string a = shown(was.at(row), stored.type);
+    const std::string b = shown(is.at(row), now.type);
+    if (a == b && was.at(row).is_null() == is.at(row).is_null()) return std::nullopt;
+    return fmt::format("stored {}, now {}", a, b);
+  });
+  return proof;
+}
+
 struct Times {
   std::int64_t median;
   std::int64_t spread;
@@ -183,6 +200,9 @@ Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const C
       break;
     case Claim::Kind::reordered:
       proof = prove_reordered(before, after, claim);
+      break;
+    case Claim::Kind::kept:
+      proof = prove_kept(before, after, claim);
       break;
   }
   if (proof) proof->column = claim.column.empty() ? claim.table : claim.table + "." + claim.column;

@@ -23,6 +23,7 @@ struct Claim {
     relinked,
     trimmed,    // each row leads to the row of the table that it led to, if any, and that holds the same values
     reordered,  // the table has the same rows
+    kept,       // what is stored in the column is what was
   };
   Kind kind = Kind::inlined;
   std::string table;

@@ -115,6 +115,7 @@ Result<std::vector<RecordedResult>> read_logged(const Model& model, const std::s
   const auto log = read_query_log(path);
   if (!log) return tl::unexpected(log.error());
   std::vector<RecordedResult> queries;
+  std::set<std::string> names;
   for (const LoggedQuery& logged : log->queries) {
     RecordedResult& made = queries.emplace_back();
     made.set = logged.set;
@@ -123,9 +124,12 @@ Result<std::vector<RecordedResult>> read_logged(const Model& model, const std::s
       made.query = logged.query;
       continue;
     }
-    std::string all = logged.query;
-    for (const auto& [name, value] : logged.set) all += fmt::format("\n{}={}", name, value);
-    made.query = fmt::format("log-{:016x}", store::hash_bytes(std::as_bytes(std::span(all)))).substr(0, 12);
+    std::string all = fmt::format("{:?}", logged.query);
+    for (const auto& [name, value] : logged.set) all += fmt::format(" {:?} {:?}", name, value);
+    const std::string name = fmt::format("log-{:016x}", store::hash_bytes(std::as_bytes(std::span(all))));
+    made.query = name;
+    // Two of one hash are two queries all the same.
+    for (int number = 2; !names.insert(made.query).second; ++number) made.query = fmt::format("{}-{}", name, number);
     made.text = logged.query;
   }
   return queries;

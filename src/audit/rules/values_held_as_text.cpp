@@ -72,12 +72,23 @@ void find_values_held_as_text(const Subject& subject, Findings& findings) {
     const std::uint64_t bytes = subject.whole_bytes(id, typed);
     if (bytes >= data.bytes()) return;
     const std::uint64_t saved = data.bytes() - bytes;
-    findings.push_back(subject.with_step(
-        subject.about(id,
-                      fmt::format("all {} texts are of type {}, from {} to {}", base::grouped(data.distinct),
-                                  to_string(*type), to_text(typed.least, *type), to_text(typed.most, *type)),
-                      "", saved),
-        fmt::format("retype {} {}", step_name(subject.model(), id), to_string(*type))));
+    // Who reads it beside the model, or stands in its order, would see another.
+    const auto& users = subject.users(id);
+    const bool by_hand = std::any_of(users.begin(), users.end(), [](const model::User& user) {
+      return user.kind == UserKind::declared || user.kind == UserKind::sort_order;
+    });
+    Finding finding = subject.about(
+        id,
+        fmt::format("all {} texts are of type {}, from {} to {}", base::grouped(data.distinct), to_string(*type),
+                    to_text(typed.least, *type), to_text(typed.most, *type)),
+        by_hand ? fmt::format("declare it as {} by hand, once nobody needs the texts or their order", to_string(*type))
+                : "",
+        saved);
+    if (!by_hand) {
+      finding = subject.with_step(std::move(finding),
+                                  fmt::format("retype {} {}", step_name(subject.model(), id), to_string(*type)));
+    }
+    findings.push_back(std::move(finding));
     findings.back().estimated = subject.is_sampled(id);
   });
 }

@@ -31,6 +31,45 @@ NodePtr behind_path(const NodePtr& node, VariableId row, TableIndex start, const
   return copy;
 }
 
+// A column that is null where a path leads to no row, and there alone: the last link's key.
+ColumnRef end_of_path(const CheckedModel& model, const ColumnRef& ref) {
+  const LinkEnd& end = model.links[ref.path.back()].to;
+  return {ref.start, ref.path, {end.table, end.columns.front()}};
+}
+
+// case when KEY is not null then VALUE end
+NodePtr where_there_is_a_row(const CheckedModel& model, const NodePtr& value, const ColumnRef& key, VariableId row) {
+  const auto node = [](Op op, Type type, std::vector<NodePtr> children) {
+    auto made = std::make_shared<Node>();
+    made->op = op;
+    made->type = type;
+    made->children = std::move(children);
+    return made;
+  };
+  const Type boolean{TypeKind::boolean, 0};
+  auto column = node(Op::column, model.column(key.column).type, {});
+  column->column = key;
+  column->variable = row;
+  return node(
+      Op::cases, value->type,
+      {node(Op::not_, boolean, {node(Op::is_null, boolean, {column})}), value, node(Op::literal, value->type, {})});
+}
+
+NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
+  if (!node) return node;
+  if (node->op == Op::column && removed.contains(node->column.column)) {
+    const NodePtr inside = expand(model, model.column(node->column.column).expression, removed);
+    const NodePtr seen = behind_path(inside, node->variable, node->column.start, node->column.path);
+    if (node->column.path.empty() || model::is_null_without_row(inside)) return seen;
+    return where_there_is_a_row(model, seen, end_of_path(model, node->column), node->variable);
+  }
+  return replaced(node, [&](const NodePtr& n) -> NodePtr {
+    if (n->op == Op::negate) return negated(expand(model, n->children[0], removed), n->span);
+    const bool gone = n->op == Op::column && removed.contains(n->column.column);
+    return gone ? expand(model, n, removed) : nullptr;
+  });
+}
+
 // A column as it is written where a row of its `start` table is in scope: by its table alone where one path leads
 // there, else link by link.
 std::string written(const CheckedModel& model, const ColumnRef& ref) {
@@ -62,7 +101,8 @@ class TextExpander {
       ColumnRef ref{start, path, node.column.column};
       ref.path.insert(ref.path.end(), node.column.path.begin(), node.column.path.end());
       if (removed_.contains(ref.column)) {
-        edits.replace(node.span, replacement(ref, free.contains({node.span.begin, node.span.end})));
+        edits.replace(node.span,
+                      replacement(ref, !node.column.path.empty(), free.contains({node.span.begin, node.span.end})));
       } else if (!path.empty() || names_its_row(node)) {
         edits.replace(node.span, written(model_, ref));
       }
@@ -75,7 +115,8 @@ class TextExpander {
     const FreeParts free = free_parts(expression);
     walk(expression, [&](const Node& node) {
       if (node.op != Op::column || !removed_.contains(node.column.column)) return;
-      edits.replace(node.span, replacement(node.column, free.contains({node.span.begin, node.span.end})));
+      edits.replace(node.span, replacement(node.column, !node.column.path.empty(),
+                                           free.contains({node.span.begin, node.span.end})));
     });
   }
 
@@ -108,9 +149,13 @@ class TextExpander {
     return parts;
   }
 
-  // What stands where a removed column was named: in brackets where an operator could take a part of it.
-  std::string replacement(const ColumnRef& ref, bool is_free) const {
+  // What stands where a removed column was named: in brackets where an operator could take a part of it, and null where
+  // a link that it was seen across leads to no row.
+  std::string replacement(const ColumnRef& ref, bool across_link, bool is_free) const {
     const std::string text = text_of(ref.column, ref.start, ref.path);
+    if (across_link && !model::is_null_without_row(expand(model_, model_.column(ref.column).expression, removed_))) {
+      return fmt::format("case when {} is not null then {} end", written(model_, end_of_path(model_, ref)), text);
+    }
     return is_free || stands_alone(*model_.column(ref.column).expression) ? text : "(" + text + ")";
   }
 
@@ -166,19 +211,6 @@ bool reads_any(const NodePtr& expression, const std::set<ColumnId>& columns) {
   walk(expression,
        [&](const Node& node) { reads = reads || (node.op == Op::column && columns.contains(node.column.column)); });
   return reads;
-}
-
-NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
-  if (!node) return node;
-  if (node->op == Op::column && removed.contains(node->column.column)) {
-    return behind_path(expand(model, model.column(node->column.column).expression, removed), node->variable,
-                       node->column.start, node->column.path);
-  }
-  return replaced(node, [&](const NodePtr& n) -> NodePtr {
-    if (n->op == Op::negate) return negated(expand(model, n->children[0], removed), n->span);
-    const bool gone = n->op == Op::column && removed.contains(n->column.column);
-    return gone ? expand(model, n, removed) : nullptr;
-  });
 }
 
 std::string expanded_text(const CheckedModel& model, ColumnId column, const std::set<ColumnId>& removed) {

@@ -3,6 +3,7 @@
 
 #include <set>
 
+#include "language/check.h"
 #include "language/lexer.h"
 #include "model/access.h"
 #include "model/uses.h"
@@ -147,6 +148,55 @@ Diagnostics splitting_blockers(const CheckedModel& model, ColumnId id) {
   return found;
 }
 
+// What nobody can follow when the values or the type of a column change: uses that the text declares and does not show,
+// other columns' order, and the rows of calculated tables.
+Diagnostics changing_blockers(const CheckedModel& model, ColumnId id, bool changes_order) {
+  Diagnostics found;
+  const auto block = [&](Span span, const std::string& why, const std::string& way_round) {
+    found.push_back(model.sources.diagnostic(
+        Severity::error, "JR-803", span, fmt::format("{} stays as it is: {}", model.column_name(id), why), way_round));
+  };
+  for (const model::User& user : model::users_of_column(model, id)) {
+    if (user.kind == UserKind::declared)
+      block(user.span, fmt::format("\"{}\" uses it, as its declaration says", user.name),
+            "take `used by` out when that is over");
+    if (user.kind == UserKind::sort_order && changes_order)
+      block(user.span, fmt::format("{} is sorted by it, and would stand in another order", user.name),
+            "change it by hand, and look at what is sorted");
+  }
+  for (const Table& table : model.tables) {
+    if (table.rows && needs_of(model, table.rows).columns.contains(id))
+      block(table.span, fmt::format("the calculated table {} is made from it", table.name), "");
+  }
+  return found;
+}
+
+// Claims that every calculated column that rests on a column, directly or through others, holds what it held.
+void claim_dependents(const CheckedModel& model, ColumnId id, Applied& applied) {
+  std::set<ColumnId> reached{id};
+  for (bool grown = true; grown;) {
+    grown = false;
+    for (TableIndex t = 0; t < model.tables.size(); ++t) {
+      for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
+        const Column& column = model.tables[t].columns[c];
+        if (!column.is_calculated() || reached.contains({t, c})) continue;
+        const Needs needs = needs_of(model, column.expression, t);
+        const bool by_column =
+            std::any_of(reached.begin(), reached.end(), [&](ColumnId below) { return needs.columns.contains(below); });
+        const bool by_link = std::any_of(needs.links.begin(), needs.links.end(), [&](LinkIndex link) {
+          return std::any_of(reached.begin(), reached.end(), [&](ColumnId below) {
+            return model.links[link].from.reads(below) || model.links[link].to.reads(below);
+          });
+        });
+        if (!by_column && !by_link) continue;
+        reached.insert({t, c});
+        applied.claims.push_back({Claim::Kind::kept, model.tables[t].name, column.name, {}, "", false});
+        grown = true;
+      }
+    }
+  }
+}
+
 // What is declared about a column, for those that take its place.
 std::string attributes_of(const Column& column) {
   return column.description.empty() ? "" : "  " + written_text(column.description);
@@ -207,7 +257,7 @@ Result<Applied> retype_column(const Model& read, const Step& step) {
                                     "texts take any type that holds them, whole and decimal numbers each other's"));
   }
   // The rows of a result stand in the order of their keys, and a key has its type.
-  Diagnostics blocked;
+  Diagnostics blocked = changing_blockers(model, *id, column.type.kind == TypeKind::text);
   for (const Query& query : model.queries) {
     for (const QueryBy& key : query.by) {
       if (key.column.column == *id && column.type.kind == TypeKind::text) {
@@ -227,6 +277,7 @@ Result<Applied> retype_column(const Model& read, const Step& step) {
   Applied made;
   made.texts = edits.apply(read.texts());
   made.claims.push_back({Claim::Kind::retyped, step.table, step.column, {}, "", false});
+  claim_dependents(model, *id, made);
   if (auto again = read_again(read, made.texts, step); !again) return tl::unexpected(again.error());
   return made;
 }
@@ -242,12 +293,15 @@ Result<Applied> round_column(const Model& read, const Step& step) {
                   fmt::format("can't be rounded from {} to {}", to_string(column.type), to_string(step.type)),
                   "a decimal is rounded to one with fewer digits, or to an integer"));
   }
+  if (Diagnostics blocked = changing_blockers(model, *id, true); !blocked.empty())
+    return tl::unexpected(std::move(blocked));
   TextEdits edits;
   edits.replace(column.source_span,
                 fmt::format("{} from round({})", to_string(step.type), written_text(column.header)));
   Applied made;
   made.texts = edits.apply(read.texts());
   made.claims.push_back({Claim::Kind::rounded, step.table, step.column, {}, "", false});
+  claim_dependents(model, *id, made);
   if (auto again = read_again(read, made.texts, step); !again) return tl::unexpected(again.error());
   return made;
 }
