@@ -94,6 +94,7 @@ struct Refactoring {
   std::vector<std::string> notes;  // what is left out, or went with another step
   std::vector<TextChange> texts;   // the model's files, the first one first
   std::string diff;                // unified
+  Tolerance tolerance;             // of reals in results: to the bit, but where rows were put in another order
   std::vector<RowProof> rows;
   std::vector<QueryProof> queries;
   ProbeProof probes;

@@ -38,17 +38,21 @@ std::set<ColumnId> reached_columns(const CheckedModel& model, std::set<ColumnId>
 
 class Prober {
  public:
-  Prober(const Dataset& before, const Dataset& after, const RefactorSettings& settings)
-      : before_(before), after_(after), model_(model::checked(before.model())), settings_(settings) {}
+  Prober(const Dataset& before, const Dataset& after, const Changed& changed, const RefactorSettings& settings)
+      : before_(before),
+        after_(after),
+        changed_(changed),
+        model_(model::checked(before.model())),
+        settings_(settings) {}
 
-  ProbeProof run(const Changed& changed) {
-    const std::set<ColumnId> reached = reached_columns(model_, changed.columns);
+  ProbeProof run() {
+    const std::set<ColumnId> reached = reached_columns(model_, changed_.columns);
     for (const Measure& measure : model_.measures) {
       const Needs needs = needs_of(model_, measure.expression, std::nullopt);
       const bool reads =
           std::any_of(needs.columns.begin(), needs.columns.end(), [&](ColumnId id) { return reached.contains(id); }) ||
           std::any_of(needs.tables.begin(), needs.tables.end(), [&](TableIndex from) {
-            return std::any_of(changed.tables.begin(), changed.tables.end(),
+            return std::any_of(changed_.tables.begin(), changed_.tables.end(),
                                [&](TableIndex to) { return !model_.paths(from, to).empty(); });
           });
       if (reads && model::checked(after_.model()).find_measure(measure.name)) proof_.measures.push_back(measure.name);
@@ -172,7 +176,7 @@ class Prober {
     found.query = text;
     if (was && is) {
       proof_.rows_read += was->rows_scanned + is->rows_scanned;
-      found.comparison = compare(*was, *is);
+      found.comparison = compare(*was, *is, most_differences, changed_.tolerance);
       proof_.cells += found.comparison.cells;
     } else {
       found.comparison.differences = 1;
@@ -185,6 +189,7 @@ class Prober {
 
   const Dataset& before_;
   const Dataset& after_;
+  const Changed& changed_;
   const CheckedModel& model_;
   const RefactorSettings& settings_;
   ProbeProof proof_;
@@ -195,7 +200,7 @@ class Prober {
 
 ProbeProof probe(const Dataset& before, const Dataset& after, const Changed& changed,
                  const RefactorSettings& settings) {
-  return Prober(before, after, settings).run(changed);
+  return Prober(before, after, changed, settings).run();
 }
 
 }  // namespace juniper::refactoring

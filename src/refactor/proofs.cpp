@@ -209,7 +209,8 @@ Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const C
   return proof;
 }
 
-Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const std::string& name) {
+Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const Changed& changed,
+                               const std::string& name) {
   constexpr int runs = 3;
   QueryProof proof;
   proof.query = name;
@@ -220,7 +221,7 @@ Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, cons
     if (!was) return tl::unexpected(was.error());
     const auto is = ask(after, {name});
     if (!is) return tl::unexpected(is.error());
-    if (run == 0) proof.comparison = compare(*was, *is);
+    if (run == 0) proof.comparison = compare(*was, *is, most_differences, changed.tolerance);
     before_times.push_back(was->nanoseconds);
     after_times.push_back(is->nanoseconds);
   }

@@ -10,14 +10,18 @@ namespace juniper::refactoring {
 // that computed what is stored. Errors: those of that query.
 Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const Claim& claim, Plan plan);
 
-// Runs one saved query on both models in turn. Errors: those of the query.
-Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const std::string& query);
+inline constexpr std::size_t most_differences = 20;  // kept of each comparison
 
 // What a change touches, of the model before.
 struct Changed {
   std::set<language::ColumnId> columns;   // whose values, or way to be computed
   std::set<language::TableIndex> tables;  // that links lead to in another way, or whose rows are others
+  Tolerance tolerance;                    // of reals: to the bit, but where rows come in another order
 };
+
+// Runs one saved query on both models in turn. Errors: those of the query.
+Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const Changed& changed,
+                               const std::string& query);
 
 // Asks both models for whatever the change can reach.
 ProbeProof probe(const Dataset& before, const Dataset& after, const Changed& changed, const RefactorSettings& settings);

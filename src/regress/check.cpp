@@ -1,5 +1,6 @@
 // Checks a model against what was recorded, or against another model. Most is compared; here is what with what.
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <charconv>
@@ -35,28 +36,48 @@ constexpr std::uint64_t cold_runs = 8;
 
 // --- what changed in the text ---------------------------------------------------------------------------------------
 
-// A model's definitions by name, each as one line that is the same for equal meanings.
+// A model's definitions by name, each as one line that is the same for equal meanings: all that a text says of it, so
+// that what differs in none differs in layout and comments alone.
 std::map<std::string, std::string> definitions_of(const language::CheckedModel& model) {
   using namespace language;
-  std::map<std::string, std::string> made;
+  const auto canonical_text = [&](const auto& expression) {
+    return expression ? canonical(model, expression, OuterRows::by_order) : "";
+  };
+  std::map<std::string, std::string> definitions;
+  if (!model.name.empty()) definitions["the model's name"] = model.name;
   for (const Table& table : model.tables) {
-    std::string source = table.source_pattern + table.delimiter;
-    if (table.rows) source = canonical(model, table.rows, OuterRows::by_order);
-    for (const TableIndex from : table.reached_from) source += " from " + model.tables[from].name;
-    made["table " + table.name] = source;
+    std::vector<std::string> from;
+    for (const TableIndex other : table.reached_from) from.push_back(model.tables[other].name);
+    std::vector<std::string> order;
+    for (const std::uint32_t column : table.sorted_by) order.push_back(table.columns[column].name);
+    definitions["table " + table.name] =
+        fmt::format("{:?} {} {} {} {} {} {:?}", table.source_pattern, int{table.delimiter},
+                    canonical_text(table.rows), from, order, table.hidden, table.description);
     for (const Column& column : table.columns) {
-      made["column " + table.name + "." + column.name] =
-          fmt::format("{} {} {} {} {}", to_string(column.type), column.header, base::name_of(column.part),
-                      column.format, column.expression ? canonical(model, column.expression, OuterRows::by_order) : "");
+      definitions["column " + table.name + "." + column.name] = fmt::format(
+          "{} {:?} {} {} {} {:?} {:?} {:?} {} {}", to_string(column.type), column.header, base::name_of(column.part),
+          column.key, column.hidden, column.sorted_by ? table.columns[*column.sorted_by].name : "", column.format,
+          column.description, column.used_by, canonical_text(column.expression));
     }
   }
-  for (const Link& link : model.links) made["link " + model::link_name(model, link)] = "";
-  for (const Measure& measure : model.measures)
-    made["measure " + measure.name] = measure.format + " " + canonical(model, measure.expression, OuterRows::by_order);
-  for (const Parameter& parameter : model.parameters)
-    made["parameter " + parameter.name] = to_text(parameter.value, parameter.type);
-  for (const Query& query : model.queries) made["query " + query.name] = model.sources.text(query.span);
-  return made;
+  for (const Link& link : model.links) definitions["link " + model::link_name(model, link)] = "";
+  for (const Measure& measure : model.measures) {
+    definitions["measure " + measure.name] =
+        fmt::format("{:?} {} {:?} {} {}", measure.format, measure.hidden, measure.description, measure.used_by,
+                    canonical_text(measure.expression));
+  }
+  for (const Parameter& parameter : model.parameters) {
+    definitions["parameter " + parameter.name] = fmt::format(
+        "{} {:?} {:?}", to_string(parameter.type), to_text(parameter.value, parameter.type), parameter.description);
+  }
+  if (model.calendar) {
+    std::vector<std::string> periods;
+    for (const std::uint32_t column : model.calendar->periods)
+      periods.push_back(model.tables[model.calendar->day.table].columns[column].name);
+    definitions["the calendar"] = fmt::format("{:?} {}", model.column_name(model.calendar->day), periods);
+  }
+  for (const Query& query : model.queries) definitions["query " + query.name] = model.sources.text(query.span);
+  return definitions;
 }
 
 std::string changes_between(const Model& base, const Model& candidate) {

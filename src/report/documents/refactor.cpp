@@ -203,6 +203,14 @@ Report report(const Refactoring& refactoring) {
            {Cell::Kind::boolean,
             refactoring.proved() ? "yes: every row, query and probe came out the same" : "NO: see what differs below",
             refactoring.proved() ? "true" : "false"}});
+  if (refactoring.tolerance.relative > 0) {
+    made.blocks.push_back(Fact{
+        "tolerance",
+        "reals may differ by",
+        {Cell::Kind::text,
+         fmt::format("{:g} of their size: their rows are added up in another order", refactoring.tolerance.relative),
+         fmt::format("{:g}", refactoring.tolerance.relative)}});
+  }
   made.blocks.push_back(Heading{"Change of the text"});
   made.blocks.push_back(Verbatim{"diff", refactoring.diff});
   if (!refactoring.rows.empty())
