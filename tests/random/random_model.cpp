@@ -66,6 +66,10 @@ std::string random_literal(Random& random, Type type) {
   }
 }
 
+bool TableInfo::leads_to(std::size_t table) const {
+  return std::any_of(routes.begin(), routes.end(), [&](const Route& route) { return route.table == table; });
+}
+
 std::size_t RandomModel::find(const std::string& name) const {
   const auto at = std::find_if(tables.begin(), tables.end(), [&](const TableInfo& t) { return t.name == name; });
   return static_cast<std::size_t>(at - tables.begin());
@@ -78,12 +82,12 @@ std::string RandomModel::text() const {
                        t < rows_clauses.size() ? rows_clauses[t] : "");
     for (std::size_t c = 0; c < tables[t].columns.size(); ++c) {
       const ColumnInfo& column = tables[t].columns[c];
-      out += fmt::format("  {}{} {}\n", c == 0 && tables[t].has_key ? "key " : "", column.name, to_string(column.type));
+      out += fmt::format("  {}{} {}\n", c < tables[t].keys ? "key " : "", column.name, to_string(column.type));
     }
     out += calculated[t] + "}\n";
   }
   for (const std::string& link : links) out += "link " + link + "\n";
-  out += "calendar days.day periods (year, month)\n";
+  if (has_calendar) out += "calendar days.day periods (year, month)\n";
   for (const std::string& measure : measures) out += measure + "\n";
   return out;
 }
@@ -123,17 +127,18 @@ RandomModel random_model(Random& random, std::size_t most_rows) {
   RandomModel model;
   model.tables = {{"sessions",
                    {{"id", integer}, {"bay", integer}, {"tariff", text}, {"day", date}, {"end_day", date}},
-                   true,
-                   {2, 3, 4, 5}},
+                   1,
+                   {{"bays", 2}, {"stations", 3}, {"tariffs", 4}, {"days", 5}, {"end_date", 5}}},
                   {"visits",
                    {{"visit", integer}, {"bay", integer}, {"lane", integer}, {"kind", text}, {"day", date}},
-                   true,
-                   {2, 3, 5, 6}},
-                  {"bays", {{"bay", integer}, {"station", integer}}, true, {3}},
-                  {"stations", {{"station", integer}, {"region", text}}, true, {}},
-                  {"tariffs", {{"tariff", text}, {"price", {TypeKind::decimal, 2}}}, true, {}},
-                  {"days", {{"day", date}, {"year", integer}, {"month", integer}, {"weekday", integer}}, true, {}},
-                  {"categories", {{"lane", integer}, {"kind", text}, {"label", text}}, false, {}}};
+                   1,
+                   {{"bays", 2}, {"stations", 3}, {"days", 5}, {"categories", 6}}},
+                  {"bays", {{"bay", integer}, {"station", integer}}, 1, {{"stations", 3}}},
+                  {"stations", {{"station", integer}, {"region", text}}, 1, {}},
+                  {"tariffs", {{"tariff", text}, {"price", {TypeKind::decimal, 2}}}, 1, {}},
+                  {"days", {{"day", date}, {"year", integer}, {"month", integer}, {"weekday", integer}}, 1, {}},
+                  {"categories", {{"lane", integer}, {"kind", text}, {"label", text}}, 0, {}}};
+  model.roles = {{"end_date", 0, 5}};
   model.links = {"sessions.bay -> bays.bay",         "visits.bay -> bays.bay",
                  "bays.station -> stations.station", "sessions.tariff -> tariffs.tariff",
                  "sessions.day -> days.day",         "sessions.end_day -> days.day as end_date",
@@ -147,7 +152,7 @@ RandomModel random_model(Random& random, std::size_t most_rows) {
   for (const TableInfo& table : model.tables) {
     std::vector<std::vector<std::string>> rows;
     std::vector<std::string> keys;
-    const std::size_t wanted = table.leads_to.empty() ? 1 + pick(random, 8) : pick(random, most_rows + 1);
+    const std::size_t wanted = table.routes.empty() ? 1 + pick(random, 8) : pick(random, most_rows + 1);
     for (std::size_t i = 0; i < wanted; ++i) {
       std::vector<std::string> row;
       for (const ColumnInfo& column : table.columns) row.push_back(random_field(random, column.type));
@@ -157,8 +162,8 @@ RandomModel random_model(Random& random, std::size_t most_rows) {
         row[2] = std::to_string(std::stoi(row[0].substr(5, 2)));
       }
       // Keys are unique and not null; those of categories are two columns.
-      const std::string key = table.has_key ? row[0] : row[0] + "|" + row[1];
-      if ((table.has_key && row[0].empty()) || std::find(keys.begin(), keys.end(), key) != keys.end()) continue;
+      const std::string key = table.keys == 1 ? row[0] : row[0] + "|" + row[1];
+      if ((table.keys == 1 && row[0].empty()) || std::find(keys.begin(), keys.end(), key) != keys.end()) continue;
       keys.push_back(key);
       rows.push_back(std::move(row));
     }

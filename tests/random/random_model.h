@@ -27,18 +27,41 @@ struct ColumnInfo {
   Type type;
 };
 
+// A way over links from a table's rows, as it is written: "stations", "end_date", "bays.stations".
+struct Route {
+  std::string path;
+  std::size_t table;
+};
+
 struct TableInfo {
   std::string name;
-  std::vector<ColumnInfo> columns;  // the first is the key, where there is one
-  bool has_key = true;
-  // Tables that its rows lead to, by the first step and the tables on the way: "stations" from "sessions".
-  std::vector<std::size_t> leads_to;
+  std::vector<ColumnInfo> columns;
+  std::size_t keys = 1;  // how many of the first columns are declared as keys
+  std::vector<Route> routes;
+
+  bool leads_to(std::size_t table) const;
+};
+
+// The name of a link that is not followed by itself.
+struct Role {
+  std::string name;
+  std::size_t from;
+  std::size_t to;
 };
 
 struct RandomModel {
   std::vector<TableInfo> tables;
   std::vector<std::vector<std::vector<std::string>>> rows;  // by table, as CSV fields
   std::vector<std::string> links;
+  std::vector<Role> roles;
+  bool has_calendar = true;  // days, with year, month and weekday
+  // Literals of values that columns hold, by type.
+  std::map<std::string, std::vector<std::string>> literals;
+  bool has_real_keys = false;  // rows are told apart by reals, too
+  // Holds numbers that SQL's of 64 bits can't add up: its answers are no measure.
+  bool is_extreme = false;
+  // Holds reals so far apart that what is computed of them differs in all digits with the order of additions.
+  bool has_far_reals = false;
   std::vector<std::string> rows_clauses;  // by table, which rows it holds and in which order; or none
   std::vector<std::string> calculated;    // by table, columns to be added to its text
   std::vector<std::string> measures;      // declarations

@@ -83,11 +83,21 @@ class Maker {
 
   // A number, date, text … whose values are exactly the same however they are computed.
   Type exact_type() {
+    // Of drawn tables, types that columns have.
+    if (!model_.literals.empty() && chance(random_, 50)) {
+      const TableInfo& table = model_.tables[pick(random_, model_.tables.size())];
+      const Type type = table.columns[pick(random_, table.columns.size())].type;
+      if (type.kind != TypeKind::real) return type;
+    }
     static constexpr std::array types{integer, integer, Type{TypeKind::decimal, 1},  Type{TypeKind::decimal, 2}, text,
                                       boolean, date,    Type{TypeKind::datetime, 0}, Type{TypeKind::time, 0}};
     return types[pick(random_, types.size())];
   }
   Type number_type() {
+    if (!model_.literals.empty()) {
+      const Type type = exact_type();
+      if (type.is_exact_number()) return type;
+    }
     static constexpr std::array types{integer, Type{TypeKind::decimal, 1}, Type{TypeKind::decimal, 2}};
     return types[pick(random_, types.size())];
   }
@@ -138,7 +148,7 @@ class Maker {
         {{"let (v = ", ") (v + 1)"}, {integer}},
         {{"count(g in group days by (month as k) with (n = product(weekday for rows)) where g.n > 1)"}, {}},
     };
-    const Form& form = forms[pick(random_, forms.size())];
+    const Form& form = forms[pick(random_, forms.size() - (model_.has_calendar ? 0 : 1))];
     std::vector<PiecePtr> operands;
     for (const Type type : form.operands) operands.push_back(expression(type, place, 1));
     return node(form.parts, std::move(operands));
@@ -150,14 +160,33 @@ class Maker {
       const TableInfo& table = model_.tables[pick(random_, model_.tables.size())];
       const ColumnInfo& column = table.columns[pick(random_, table.columns.size())];
       if (type && column.type != *type) continue;
-      if (!type && column.type.kind == TypeKind::real) continue;
-      const bool role = table.name == "days" && chance(random_, 15);
-      return (role ? "end_date" : table.name) + "." + column.name;
+      if (!type && column.type.kind == TypeKind::real && !model_.has_real_keys) continue;
+      const Role* const role = any_role();
+      const bool by_role = role != nullptr && model_.tables[role->to].name == table.name && chance(random_, 15);
+      return (by_role ? role->name : table.name) + "." + column.name;
     }
     return "";
   }
 
  private:
+  // Nothing where there are no roles.
+  const Role* any_role() { return model_.roles.empty() ? nullptr : &model_.roles[pick(random_, model_.roles.size())]; }
+  // A literal, sometimes of what a column holds.
+  PiecePtr literal(Type type) {
+    const auto held = model_.literals.find(to_string(type));
+    if (held != model_.literals.end() && chance(random_, 70))
+      return leaf(held->second[pick(random_, held->second.size())]);
+    if (type.kind == TypeKind::decimal && type.scale == 0) return leaf("floor(2.5)");
+    if (type.kind == TypeKind::decimal && type.scale > 2) {
+      return leaf(fmt::format("{}.{:0{}}", pick(random_, 4), pick(random_, 10), static_cast<int>(type.scale)));
+    }
+    return leaf(random_literal(random_, type));
+  }
+  // A real that is exactly the same however it is computed: a column's; nothing where none can be read.
+  PiecePtr stored_real(const Place& place) {
+    const auto found = columns(real, place);
+    return found.empty() || !model_.has_real_keys ? nullptr : leaf(found[pick(random_, found.size())]);
+  }
   static PiecePtr leaf(std::string written) {
     auto piece = std::make_shared<Piece>();
     piece->parts = {std::move(written)};
@@ -199,14 +228,9 @@ class Maker {
           found.push_back(row.name + "." + column.name);
         }
       }
-      for (const std::size_t to : table.leads_to) {
-        for (const ColumnInfo& column : model_.tables[to].columns) {
-          if (column.type == type) found.push_back(row.name + "." + model_.tables[to].name + "." + column.name);
-        }
-      }
-      if (table.name == "sessions") {
-        for (const ColumnInfo& column : model_.tables[5].columns) {
-          if (column.type == type) found.push_back(row.name + ".end_date." + column.name);
+      for (const Route& route : table.routes) {
+        for (const ColumnInfo& column : model_.tables[route.table].columns) {
+          if (column.type == type) found.push_back(row.name + "." + route.path + "." + column.name);
         }
       }
     }
@@ -221,7 +245,7 @@ class Maker {
     if (!found.empty() && chance(random_, depth <= 0 ? 85 : 40)) return leaf(found[pick(random_, found.size())]);
     if (depth <= 0) {
       if (place.kind == Place::Kind::measure && chance(random_, 50)) return aggregate(type, place, 0);
-      return leaf(random_literal(random_, type));
+      return literal(type);
     }
     if (place.measures && (place.kind == Place::Kind::measure || chance(random_, 22))) {
       if (chance(random_, 55)) return aggregate(type, place, depth - 1);
@@ -263,17 +287,21 @@ class Maker {
       case TypeKind::date:
         return made_date(place, depth);
       case TypeKind::datetime:
-        if (chance(random_, 50)) return leaf(random_literal(random_, type));
+        if (chance(random_, 50)) return literal(type);
         return node({"datetime(", ", ", ")"},
                     {expression(date, place, depth), expression({TypeKind::time, 0}, place, depth)});
       default:
-        return leaf(random_literal(random_, type));
+        return literal(type);
     }
   }
 
   PiecePtr test(const Place& place, int depth) {
     const Type type = exact_type();
     const auto operand = [&] { return expression(type, place, depth); };
+    if (const PiecePtr a = chance(random_, 15) ? stored_real(place) : nullptr) {
+      return binary(one_of(std::array{"=", "<>", "<", "<=", "is distinct from"}), a,
+                    chance(random_, 50) ? literal(real) : stored_real(place));
+    }
     switch (pick(random_, 9)) {
       case 0:
         return binary("and", condition(place, depth), condition(place, depth));
@@ -331,8 +359,8 @@ class Maker {
   }
 
   PiecePtr fraction(Type type, const Place& place, int depth) {
-    const std::string zero = type.scale == 1 ? " + 0.0)" : " + 0.00)";
-    switch (pick(random_, 4)) {
+    const std::string zero = fmt::format(" + 0.{})", std::string(type.scale, '0'));
+    switch (type.scale == 1 || type.scale == 2 ? pick(random_, 4) : 1 + 2 * pick(random_, 2)) {
       case 0:
         return node({"round(", fmt::format(", {})", type.scale)}, {expression({TypeKind::decimal, 2}, place, depth)});
       case 1:
@@ -419,9 +447,11 @@ class Maker {
       return node({word + "(", fmt::format(" for {} in ", name), ")"}, {expression(of, body, depth), set.piece});
     };
     const auto first_or_last = [&] {
+      PiecePtr key = chance(random_, 20) ? stored_real(body) : nullptr;
+      if (!key) key = expression(exact_type(), body, 0);
       return node({one_of(std::array{"first(", "last("}), " by ",
                    fmt::format("{} for {} in ", chance(random_, 30) ? " desc" : "", name), ")"},
-                  {expression(type, body, depth), expression(exact_type(), body, 0), set.piece});
+                  {expression(type, body, depth), key, set.piece});
     };
     switch (type.kind) {
       case TypeKind::boolean:
@@ -470,8 +500,9 @@ class Maker {
   }
 
   PiecePtr count_distinct(const std::string& name, const Set& set, const Place& body, int depth) {
-    return node({"count(distinct ", fmt::format(" for {} in ", name), ")"},
-                {expression(exact_type(), body, depth), set.piece});
+    PiecePtr value = chance(random_, 20) ? stored_real(body) : nullptr;
+    if (!value) value = expression(exact_type(), body, depth);
+    return node({"count(distinct ", fmt::format(" for {} in ", name), ")"}, {value, set.piece});
   }
 
   PiecePtr rank(const std::string& name, const Set& set, const Place& place, const Place& body, int depth) {
@@ -486,7 +517,8 @@ class Maker {
   std::string dropped() {
     const auto item = [&]() -> std::string {
       if (chance(random_, 50)) return model_.tables[pick(random_, model_.tables.size())].name;
-      return chance(random_, 10) ? "end_date" : slice_column();
+      const Role* const role = any_role();
+      return role != nullptr && chance(random_, 10) ? role->name : slice_column();
     };
     if (chance(random_, 15)) return "everything";
     if (chance(random_, 10)) return "everything but " + model_.tables[pick(random_, model_.tables.size())].name;
@@ -504,8 +536,7 @@ class Maker {
       } else {
         std::vector<std::size_t> many;
         for (std::size_t t = 0; t < model_.tables.size(); ++t) {
-          const auto& to = model_.tables[t].leads_to;
-          if (std::find(to.begin(), to.end(), *row.table) != to.end()) many.push_back(t);
+          if (model_.tables[t].leads_to(*row.table)) many.push_back(t);
         }
         if (!many.empty()) {
           const std::size_t chosen = many[pick(random_, many.size())];
@@ -514,7 +545,8 @@ class Maker {
         }
       }
     }
-    if (table == 0 && chance(random_, 10)) written += " via end_date";
+    const Role* const role = any_role();
+    if (role != nullptr && role->from == table && chance(random_, 10)) written += " via " + role->name;
     if (chance(random_, 15)) written += " across " + dropped();
     return filtered({leaf(written), {name, table, {}, true}}, place, depth);
   }
@@ -614,7 +646,7 @@ class Maker {
     for (int i = 0; i < 20; ++i) {
       const std::size_t table = pick(random_, model_.tables.size());
       const ColumnInfo& column = model_.tables[table].columns[pick(random_, model_.tables[table].columns.size())];
-      if (column.type.kind == TypeKind::real) continue;
+      if (column.type.kind == TypeKind::real && !model_.has_real_keys) continue;
       const std::string path = model_.tables[table].name + "." + column.name;
       RowInfo row{name, std::nullopt, {column}, true};
       if (chance(random_, 50)) {
@@ -622,13 +654,14 @@ class Maker {
         return {leaf("distinct(" + path + ")" + across), row};
       }
       for (std::size_t from = 0; from < model_.tables.size(); ++from) {
-        const auto& to = model_.tables[from].leads_to;
-        if (std::find(to.begin(), to.end(), table) == to.end()) continue;
+        if (!model_.tables[from].leads_to(table)) continue;
         return {leaf("distinct(" + path + " for " + model_.tables[from].name + ")"), row};
       }
       return {leaf("distinct(" + path + ")"), row};
     }
-    return {leaf("distinct(stations.region)"), {name, std::nullopt, {{"region", text}}, true}};
+    const TableInfo& any = model_.tables.back();
+    return {leaf("distinct(" + any.name + "." + any.columns[0].name + ")"),
+            {name, std::nullopt, {any.columns[0]}, true}};
   }
 
   // Rows without a name are all called `row`, so that an inner one hides those outside.
@@ -644,8 +677,9 @@ class Maker {
     RowInfo member = set.row;
     Place body = inside(place, member);
     // The inner row has no name: only its columns as `row.x`.
-    const Type type = exact_type();
-    PiecePtr key = expression(type, body, chance(random_, 70) ? 0 : depth);
+    PiecePtr key = chance(random_, 20) ? stored_real(body) : nullptr;
+    const Type type = key ? real : exact_type();
+    if (!key) key = expression(type, body, chance(random_, 70) ? 0 : depth);
     row.fields.push_back({"k", type});
     Place results = place;
     results.kind = Place::Kind::row;
@@ -681,9 +715,9 @@ class Maker {
       operand = node({"(", ")"}, {expression(type, inner, depth)});
     }
     std::string words = of;
-    if (chance(random_, 12)) words += " via end_date";
+    if (const Role* const role = any_role(); role != nullptr && chance(random_, 12)) words += " via " + role->name;
     if (chance(random_, 30)) words += " across " + dropped();
-    if (chance(random_, 32)) {
+    if (model_.has_calendar && chance(random_, 32)) {
       static constexpr std::array units{"day", "week", "month", "quarter", "year"};
       const std::string unit = one_of(units);
       static constexpr std::array periods{"to_date", "whole", "previous", "next"};
@@ -706,10 +740,10 @@ class Maker {
   PiecePtr slice_condition(const Place& place, int depth) {
     const Type type = exact_type();
     const std::string column = slice_column(type);
-    if (column.empty()) return leaf("sessions.id > 3");
+    if (column.empty()) return leaf(model_.tables[0].name + "." + model_.tables[0].columns[0].name + " is not null");
     Place outside = place;
     outside.kind = place.rows.empty() ? Place::Kind::measure : Place::Kind::row;
-    const PiecePtr value = chance(random_, 30) ? leaf(random_literal(random_, type)) : expression(type, outside, depth);
+    const PiecePtr value = chance(random_, 30) ? literal(type) : expression(type, outside, depth);
     return node({"(" + column + " " + one_of(std::array{"=", "<>", "<=", ">", "is not distinct from"}) + " ", ")"},
                 {value});
   }

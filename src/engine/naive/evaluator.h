@@ -30,6 +30,8 @@ struct Held {
   Value key;                    // of a key
   std::uint64_t row = 0;        // of a row
   std::set<std::int64_t> days;  // of days
+  // Where a value that it compares with overflows: there is no answer once a row is asked whether it holds.
+  std::optional<Span> overflow;
 };
 
 struct HeldSlice {
@@ -91,8 +93,8 @@ class Naive {
   NodePtr seen_from(const NodePtr& node, TableIndex table, const Roles& roles) const;
   static Scope scope_of(const Row& row);
 
-  // A condition with everything but the slice's own columns replaced by its value here.
-  NodePtr closed(const NodePtr& condition, const Scope& scope);
+  // Gives a predicate a condition with everything but the slice's own columns replaced by its value here.
+  void close(Held& held, const NodePtr& condition, const Scope& scope);
   HeldSlice narrowed(const Row& row, const Scope& scope);
   void drop(HeldSlice& slice, const Across& across) const;
   HeldSlice modified(const Modifiers& m, const Scope& scope);

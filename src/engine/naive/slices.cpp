@@ -25,6 +25,11 @@ std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
 bool Naive::holds(const Held& held, const Row& row, const Roles& roles) {
   const Predicate& predicate = held.predicate;
   if (reach(model_, predicate, *row.table, roles) != Reach::all) return true;
+  if (held.overflow) {
+    throw NoAnswer{
+        {model_.sources.diagnostic(Severity::error, "JR-701", *held.overflow, "this value does not fit its type",
+                                   "use fewer digits after the point, or a real")}};
+  }
   switch (predicate.kind) {
     case PredicateKind::filter: {
       const Cell cell = value(seen_from(predicate.expression, *row.table, roles), scope_of(row));
@@ -75,17 +80,14 @@ Scope Naive::scope_of(const Row& row) {
   return scope;
 }
 
-NodePtr Naive::closed(const NodePtr& condition, const Scope& scope) {
-  return language::replaced(condition, [&](const NodePtr& n) -> NodePtr {
+void Naive::close(Held& held, const NodePtr& condition, const Scope& scope) {
+  held.predicate.expression = language::replaced(condition, [&](const NodePtr& n) -> NodePtr {
     const bool leaf = (n->op == Op::column && n->variable != slice_row) || n->op == Op::field || n->op == Op::name ||
                       n->op == Op::measure || n->op == Op::modified || n->op == Op::let || n->op == Op::aggregate ||
                       n->op == Op::grouping;
     if (!leaf) return nullptr;
     const Cell cell = value(n, scope);
-    if (cell.overflow) {
-      throw NoAnswer{{model_.sources.diagnostic(Severity::error, "JR-701", n->span, "this value does not fit its type",
-                                                "use fewer digits after the point, or a real")}};
-    }
+    if (cell.overflow) held.overflow = n->span;
     auto literal = std::make_shared<Node>();
     literal->type = n->type;
     literal->span = n->span;
@@ -105,9 +107,9 @@ HeldSlice Naive::narrowed(const Row& row, const Scope& scope) {
     if (predicate.kind == PredicateKind::key) {
       while (!row.set->fields[key].identifies) ++key;
       held.key = row.fields[key++].value;
-      held.predicate.expression = closed(predicate.expression, scope);
+      close(held, predicate.expression, scope);
     } else if (predicate.kind == PredicateKind::filter) {
-      held.predicate.expression = closed(predicate.expression, scope);
+      close(held, predicate.expression, scope);
     }
     slice.predicates.push_back(std::move(held));
   }
@@ -125,7 +127,9 @@ HeldSlice Naive::modified(const Modifiers& m, const Scope& scope) {
   if (m.across) drop(slice, *m.across);
   if (m.during) move(slice, *m.during);
   for (const NodePtr& condition : m.where) {
-    slice.predicates.push_back(held_filter(closed(condition, scope)));
+    Held held = held_filter(condition);
+    close(held, condition, scope);
+    slice.predicates.push_back(std::move(held));
   }
   return slice;
 }
