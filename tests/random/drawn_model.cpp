@@ -236,6 +236,8 @@ class Drawer {
 
   std::size_t add(std::size_t t, const DrawnColumn& column) {
     TableInfo& table = model_.tables[t];
+    // Units of 10^-18: a few of them leave 64 bits.
+    model_.is_extreme = model_.is_extreme || column.type.scale == base::max_scale;
     table.columns.push_back({fmt::format("{}c{}", table.name, table.columns.size()), column.type});
     drawn_[t].push_back(column);
     return table.columns.size() - 1;
@@ -372,8 +374,6 @@ class Drawer {
       if (!rows.empty()) return rows[pick(random_, rows.size())][column.from->second];
     }
     const std::string value = drawn_value(random_, column.type, column.profile);
-    // Units of 10^-18: a few of them leave 64 bits.
-    model_.is_extreme = model_.is_extreme || column.type.scale == base::max_scale;
     if (column.profile == Profile::wide || column.profile == Profile::extreme) {
       model_.is_extreme = model_.is_extreme || column.type.is_exact_number();
       model_.has_far_reals = model_.has_far_reals || column.type.kind == TypeKind::real;

@@ -61,7 +61,10 @@ bool is_true(const Cell& cell) {
 bool is_false(const Cell& cell) {
   return !cell.overflow && !cell.value.is_null() && cell.value.exact() == 0;
 }
+// Thrown for a count of days or characters that 64 bits don't hold: what it is asked of overflows.
+struct TooLarge {};
 std::int64_t whole(const Cell& cell) {
+  if (!base::fits_int64(cell.value.exact())) throw TooLarge{};
   return static_cast<std::int64_t>(cell.value.exact());
 }
 
@@ -338,9 +341,7 @@ Cell member(const std::vector<Cell>& x) {
   return result;
 }
 
-}  // namespace
-
-Cell apply(const Node& node, const std::vector<Cell>& x, const Setting& setting) {
+Cell applied(const Node& node, const std::vector<Cell>& x, const Setting& setting) {
   // First what is not null just because an operand is.
   const auto any_overflow = std::any_of(x.begin(), x.end(), [](const Cell& c) { return c.overflow; });
   const auto any_null = std::any_of(x.begin(), x.end(), [](const Cell& c) { return !c.overflow && c.value.is_null(); });
@@ -405,6 +406,16 @@ Cell apply(const Node& node, const std::vector<Cell>& x, const Setting& setting)
       return real(as_real(x[0], node.children[0]->type));
     default:
       return call(node, x, setting);
+  }
+}
+
+}  // namespace
+
+Cell apply(const Node& node, const std::vector<Cell>& operands, const Setting& setting) {
+  try {
+    return applied(node, operands, setting);
+  } catch (const TooLarge&) {
+    return {Value(), true};
   }
 }
 

@@ -86,7 +86,12 @@ void Naive::close(Held& held, const NodePtr& condition, const Scope& scope) {
                       n->op == Op::measure || n->op == Op::modified || n->op == Op::let || n->op == Op::aggregate ||
                       n->op == Op::grouping;
     if (!leaf) return nullptr;
-    const Cell cell = value(n, scope);
+    Cell cell;
+    try {
+      cell = value(n, scope);
+    } catch (const NoAnswer&) {
+      cell.overflow = true;
+    }
     if (cell.overflow) held.overflow = n->span;
     auto literal = std::make_shared<Node>();
     literal->type = n->type;
