@@ -7,6 +7,7 @@
 #include <span>
 #include <string>
 #include <string_view>
+#include <utility>
 #include <vector>
 
 #include "juniper/value.h"
@@ -25,6 +26,38 @@ enum class Repr : std::uint8_t {
   text,    // views of a dictionary or of `owned`
 };
 
+// Texts that views stand for. A copy keeps alive what was there when it was made, and adds to texts of its own; so views
+// hold in copies, too.
+class OwnedTexts {
+ public:
+  OwnedTexts() = default;
+  OwnedTexts(const OwnedTexts& other) : kept_(other.kept_) {
+    if (other.own_) kept_.push_back(other.own_);
+  }
+  OwnedTexts& operator=(const OwnedTexts& other) {
+    if (this != &other) *this = OwnedTexts(other);
+    return *this;
+  }
+  OwnedTexts(OwnedTexts&&) noexcept = default;
+  OwnedTexts& operator=(OwnedTexts&&) noexcept = default;
+  ~OwnedTexts() = default;
+
+  template <class... Arguments>
+  std::string& emplace_back(Arguments&&... arguments) {
+    if (!own_) own_ = std::make_shared<std::deque<std::string>>();
+    return own_->emplace_back(std::forward<Arguments>(arguments)...);
+  }
+  void clear() {
+    own_ = nullptr;
+    kept_.clear();
+  }
+  bool empty() const { return !own_ && kept_.empty(); }
+
+ private:
+  std::shared_ptr<std::deque<std::string>> own_;
+  std::vector<std::shared_ptr<const std::deque<std::string>>> kept_;
+};
+
 struct Vector {
   Repr repr = Repr::narrow;
   std::vector<State> state;
@@ -35,7 +68,7 @@ struct Vector {
   std::vector<int128> wide;
   std::vector<double> real;
   std::vector<std::string_view> text;
-  std::deque<std::string> owned;
+  OwnedTexts owned;
 
   std::size_t size() const { return state.size(); }
   // What `narrow` holds where it is codes, which have no sign and may take all 64 bits.
