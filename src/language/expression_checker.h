@@ -10,8 +10,8 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "language/check_expression.h"
-#include "language/operations.h"
 #include "language/lexer.h"
+#include "language/operations.h"
 
 namespace juniper::language {
 

@@ -51,8 +51,8 @@ std::map<std::string, std::string> definitions_of(const language::CheckedModel& 
     std::vector<std::string> order;
     for (const std::uint32_t column : table.sorted_by) order.push_back(table.columns[column].name);
     definitions["table " + table.name] =
-        fmt::format("{:?} {} {} {} {} {} {:?}", table.source_pattern, int{table.delimiter},
-                    canonical_text(table.rows), from, order, table.hidden, table.description);
+        fmt::format("{:?} {} {} {} {} {} {:?}", table.source_pattern, int{table.delimiter}, canonical_text(table.rows),
+                    from, order, table.hidden, table.description);
     for (const Column& column : table.columns) {
       definitions["column " + table.name + "." + column.name] = fmt::format(
           "{} {:?} {} {} {} {:?} {:?} {:?} {} {}", to_string(column.type), column.header, base::name_of(column.part),

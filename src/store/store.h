@@ -94,7 +94,7 @@ struct Store {
   std::vector<StoredTable> tables;
   std::vector<StoredLink> links;
   std::vector<source::SourceFile> sources;
-  std::string signature;               // of what decides the stored bytes; see loading/signature.h
+  std::string signature;  // of what decides the stored bytes; see loading/signature.h
   std::vector<StoredParameter> parameters;
   std::optional<std::int64_t> today;   // the day of today(), where a stored column reads it
   std::vector<ModelText> model_texts;  // the model's files, named relative to the first one's folder

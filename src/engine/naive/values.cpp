@@ -39,11 +39,12 @@ Cell of_numbers(const Node& node, const std::vector<Value>& values) {
     for (const Value& v : values) {
       total = node.aggregate == Aggregate::product ? Big(total * big(v.exact())) : Big(total + big(v.exact()));
     }
+    static const Big most = (Big(1) << 127) - 1;
     if (node.aggregate == Aggregate::avg) {
+      if (abs(total) > most) return {Value(), true};  // as the sum would
       const Big divisor = Big(values.size()) * pow(Big(10), node.children[0]->type.scale);
       return {Value::of(static_cast<double>(boost::multiprecision::cpp_rational(total, divisor))), false};
     }
-    static const Big most = (Big(1) << 127) - 1;
     const bool fits = node.type.kind == TypeKind::integer ? total >= std::numeric_limits<std::int64_t>::min() &&
                                                                 total <= std::numeric_limits<std::int64_t>::max()
                                                           : abs(total) <= most;
