@@ -83,6 +83,24 @@ TEST_F(PostgresqlSql, QueriesOfTheDemoAgree) {
   for (std::size_t i = 0; i < ours.size(); ++i) EXPECT_EQ(difference(ours[i], theirs[i]), "") << statements[i];
 }
 
+// A double holds no microseconds of a day in the year 9999.
+TEST_F(PostgresqlSql, TheEndsOfDatesAndTimesAgree) {
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { key k integer  d date  m datetime  h time }\n",
+      {{"t.csv",
+        "k,d,m,h\n1,9999-12-31,9999-12-30 23:59:59.999999,23:59:59.999999\n"
+        "2,0001-01-01,0001-01-01 00:00:00.000001,00:00:00.000001\n"
+        "3,1969-12-31,1969-12-31 23:59:59.999999,12:00\n4,2024-02-29,9999-12-31 00:00:00,\n"}});
+  const Dataset dataset = model.open();
+  server_->load(dataset);
+  ASSERT_EQ(server_->problem(), "");
+  const std::string query =
+      "by t.k show max(d for t) as d, max(m for t) as m, max(h for t) as h, max(end_of(d, week) for t) as e, "
+      "max(date(m) for t) as md, max(time(m) for t) as mt";
+  const auto theirs = server_->run({*sql(dataset, {query}, SqlDialect::postgresql)});
+  EXPECT_EQ(difference(*ask(dataset, {query}), theirs[0]), "");
+}
+
 // What the published list leaves outside: reals of extreme size are errors of the server.
 bool is_outside(const std::string& error) {
   return error.find("out of range") != std::string::npos || error.find("statement timeout") != std::string::npos ||
