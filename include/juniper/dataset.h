@@ -32,10 +32,12 @@ struct Progress {
 
 // How calls run. The defaults are good for a program that has the machine to itself.
 struct Options {
-  unsigned threads = 0;               // 0: one for each core
-  std::optional<std::int64_t> today;  // what today() gives, in days since 1970-01-01; the system's day by default
-  ReadOptions reading;                // parameters and strictness of the model text
-  std::string store;                  // the store file; beside the model text, with the ending .jrs, by default
+  unsigned threads = 0;  // 0: one for each core
+  // What today() gives, in days since 1970-01-01. By default the system's day; for a store that is opened by itself and
+  // whose columns read it, the day that it was made on.
+  std::optional<std::int64_t> today;
+  ReadOptions reading;  // parameters and strictness of the model text
+  std::string store;    // the store file; beside the model text, with the ending .jrs, by default
   // Called from the calling thread: of a load a few times a second at most, of a question that takes over a second as
   // often as there is something new.
   std::function<void(const Progress&)> progress;
@@ -100,7 +102,8 @@ class Dataset {
  public:
   // Opens a .ridge text: the store beside it is used when it is fresh (made from the same tables, columns, calculated
   // columns and links, out of the same source files) and loaded first when it is not. Opens a .jrs store with the
-  // model text that it holds, without looking at the sources. Errors: those of Model::read, load and of the store.
+  // model text that it holds, without looking at the sources. Errors: those of Model::read, load and of the store; JR-606
+  // for a store that is opened by itself with other parameters, or another day, than its columns were computed with.
   static Result<Dataset> open(const std::string& path, const Options& options = {});
 
   const Model& model() const { return model_; }

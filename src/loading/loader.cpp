@@ -22,7 +22,6 @@ std::int64_t today_of(const Options& options) {
   return std::chrono::floor<std::chrono::days>(std::chrono::system_clock::now()).time_since_epoch().count();
 }
 
-// The model's texts, named as seen from the folder of the first.
 std::vector<ModelText> texts_beside(const Model& model) {
   std::vector<ModelText> texts = model.texts();
   const auto folder = std::filesystem::path(model.path()).parent_path();

@@ -135,11 +135,12 @@ std::string why_made_otherwise(const store::Store& store, const CheckedModel& mo
   for (const store::StoredParameter& made : store.parameters) {
     for (const Parameter& now : model.parameters) {
       if (now.name == made.name && written_value(now) != made.value)
-        return fmt::format("it was made with {} = {}, which is {} here", made.name, made.value, written_value(now));
+        return fmt::format("it was made with {0} = {1}, and here {0} is {2}", made.name, made.value,
+                           written_value(now));
     }
   }
   if (store.today && *store.today != today) {
-    return fmt::format("it was made on {}, which its columns read as today, and today is {} here",
+    return fmt::format("its columns were computed with {} as today, and here today is {}",
                        base::date_text(*store.today), base::date_text(today));
   }
   return "its columns were computed from another text, or by another version of this program";
