@@ -116,7 +116,9 @@ enum class UserKind : std::uint8_t {
   calculated_table,
   calendar,
   link,
-  sort_order,
+  sort_order,     // of a column's values
+  row_order,      // of a table's rows
+  trimmed_table,  // whose rows are those that other tables lead to
   query,
   declared,  // `used by` in the text
 };

@@ -6,7 +6,7 @@
 #include "audit/trims.h"
 #include "base/failure.h"
 #include "juniper/ask.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "language/checked.h"
 #include "language/lexer.h"
 #include "model/access.h"

@@ -68,13 +68,8 @@ std::string step_name(const CheckedModel& model, ColumnId id) {
   return written_name(model.tables[id.table].name) + "." + written_name(model.column(id).name);
 }
 
-Subject::Subject(const Dataset& dataset, bool fast) : dataset_(dataset), fast_(fast) {
-  for (TableIndex t = 0; t < model().tables.size(); ++t) {
-    auto& columns = users_.emplace_back();
-    for (std::uint32_t c = 0; c < model().tables[t].columns.size(); ++c)
-      columns.push_back(model::users_of_column(model(), {t, c}));
-  }
-}
+Subject::Subject(const Dataset& dataset, bool fast)
+    : dataset_(dataset), fast_(fast), uses_(model::checked(dataset.model())) {}
 
 store::Column Subject::sampled(ColumnId id) const {
   const store::Column& column = data(id);

@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "juniper/audit.h"
-#include "language/checked.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "model/uses.h"
 #include "store/of_dataset.h"
@@ -23,7 +23,8 @@ class Subject {
   const language::CheckedModel& model() const { return model::checked(dataset_.model()); }
   const store::StoredTable& table(language::TableIndex t) const { return store::store_of(dataset_).tables[t]; }
   const store::Column& data(language::ColumnId id) const { return table(id.table).columns[id.column].data; }
-  const std::vector<model::User>& users(language::ColumnId id) const { return users_[id.table][id.column]; }
+  const std::vector<model::User>& users(language::ColumnId id) const { return uses_.of(id); }
+  const model::Uses& uses() const { return uses_; }
 
   // A column to measure on: the column itself, or for a fast audit some stretches of its rows, if it has many; and the
   // bytes that a column made from that one would have if it were made from the whole.
@@ -59,7 +60,7 @@ class Subject {
   static constexpr std::uint64_t sample_rows = std::uint64_t{1} << 17;
   const Dataset& dataset_;
   bool fast_;
-  std::vector<std::vector<std::vector<model::User>>> users_;  // of each column of each table
+  model::Uses uses_;
 };
 
 // A column as a step of a refactoring names it.

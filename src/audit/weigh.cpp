@@ -9,7 +9,7 @@
 
 #include "base/diagnostics.h"
 #include "engine/ask.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "model/uses.h"
 #include "store/of_dataset.h"
@@ -19,7 +19,8 @@ namespace juniper {
 
 namespace {
 
-ColumnWeight weigh_column(const language::CheckedModel& model, language::ColumnId id, const store::Column& data) {
+ColumnWeight weigh_column(const language::CheckedModel& model, const model::Uses& uses, language::ColumnId id,
+                          const store::Column& data) {
   const language::Column& column = model.column(id);
   ColumnWeight weight;
   weight.table = model.tables[id.table].name;
@@ -36,7 +37,7 @@ ColumnWeight weigh_column(const language::CheckedModel& model, language::ColumnI
   weight.encoding = data.encoding;
   weight.dictionary_bytes = data.dictionary_bytes().size();
   weight.code_bytes = data.codes.bytes().size();
-  for (const model::User& user : model::users_of_column(model, id)) weight.used_by.push_back({user.kind, user.name});
+  for (const model::User& user : uses.of(id)) weight.used_by.push_back({user.kind, user.name});
   return weight;
 }
 
@@ -51,13 +52,14 @@ void heaviest_first(std::vector<Weight>& weights, const Bytes& bytes) {
 Weighing weigh(const Dataset& dataset) {
   const language::CheckedModel& model = model::checked(dataset.model());
   const store::Store& store = store::store_of(dataset);
+  const model::Uses uses(model);
   Weighing weighing;
   weighing.model = model.name.empty() ? std::filesystem::path(dataset.model().path()).filename().string() : model.name;
   for (language::TableIndex t = 0; t < model.tables.size(); ++t) {
     const store::StoredTable& stored = store.tables[t];
     TableWeight table{stored.name, stored.rows, stored.source_bytes, 0, 0, 0};
     for (std::uint32_t c = 0; c < stored.columns.size(); ++c) {
-      weighing.columns.push_back(weigh_column(model, {t, c}, stored.columns[c].data));
+      weighing.columns.push_back(weigh_column(model, uses, {t, c}, stored.columns[c].data));
       table.dictionary_bytes += weighing.columns.back().dictionary_bytes;
       table.code_bytes += weighing.columns.back().code_bytes;
     }
@@ -85,15 +87,11 @@ namespace {
 // the links' own.
 std::set<language::ColumnId> columns_read(const language::CheckedModel& model, const language::Query& query) {
   std::set<language::ColumnId> columns;
-  const auto read = [&](const language::NodePtr& node) {
-    if (!node) return;
-    const language::Needs needs = language::needs_of(model, node, std::nullopt);
-    columns.insert(needs.columns.begin(), needs.columns.end());
-  };
-  for (const language::QueryBy& key : query.by) columns.insert(key.column.column);
-  for (const language::NodePtr& condition : query.where) read(condition);
-  for (const language::QueryShow& item : query.show) read(item.expression);
-  read(query.having);
+  each_definition(model, query, [&](const language::Definition& definition) {
+    columns.insert(definition.columns.begin(), definition.columns.end());
+    if (!definition.expression) return;
+    columns.merge(language::needs_of(*definition.model, definition.expression, std::nullopt).columns);
+  });
   return columns;
 }
 

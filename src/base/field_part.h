@@ -22,9 +22,10 @@ constexpr std::string_view name_of(FieldPart part) {
       return "time";
     case FieldPart::round:
       return "round";
-    default:
+    case FieldPart::whole:
       return "";
   }
+  return "";
 }
 
 }  // namespace juniper::base

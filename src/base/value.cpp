@@ -104,9 +104,11 @@ int compare(const Value& a, const Value& b) {
       return order(a.exact(), b.exact());
     case Value::Kind::real:
       return order(a.real(), b.real());
-    default:
+    case Value::Kind::null:
+    case Value::Kind::text:
       return order(a.text(), b.text());
   }
+  return 0;
 }
 
 std::optional<double> to_double(const Value& value, Type type) {

@@ -3,6 +3,7 @@
 
 #include "base/parallel.h"
 #include "engine/evaluator.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 
@@ -129,9 +130,17 @@ std::optional<PlainRows> Evaluator::plain(const RowSetPtr& set, const FramePtr& 
       rows->variable = set->variable;
       return rows;
     }
-    default:
+    case RowsKind::named:
+    case RowsKind::extended:
+    case RowsKind::distinct:
+    case RowsKind::grouped:
+    case RowsKind::top:
+    case RowsKind::unite:
+    case RowsKind::except:
+    case RowsKind::intersect:
       return std::nullopt;
   }
+  return std::nullopt;
 }
 
 // --- access ---------------------------------------------------------------------------------------------------------

@@ -10,6 +10,7 @@
 #include "base/parallel.h"
 #include "engine/evaluator.h"
 #include "language/operations.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 
@@ -186,9 +187,15 @@ bool Evaluator::is_alike(const RowSetPtr& set, const FramePtr& frame, const Slic
     case RowsKind::top:
     case RowsKind::distinct:
       return all_of_rows(set->values) && is_alike(set->input, frame, slice);
-    default:
+    case RowsKind::members:
+    case RowsKind::named:
+    case RowsKind::grouped:
+    case RowsKind::unite:
+    case RowsKind::except:
+    case RowsKind::intersect:
       return false;
   }
+  return false;
 }
 
 // A rank among the same values for all rows of the frame: these are evaluated once, and each rank is looked up.

@@ -6,6 +6,7 @@
 #include "base/parallel.h"
 #include "engine/column_values.h"
 #include "engine/evaluator.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 
@@ -22,9 +23,33 @@ bool Evaluator::is_leaf(const Node& node) {
     case Op::aggregate:
     case Op::grouping:
       return true;
-    default:
+    case Op::literal:
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::divide:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::equal:
+    case Op::not_equal:
+    case Op::less:
+    case Op::less_equal:
+    case Op::is_distinct:
+    case Op::in:
+    case Op::like:
+    case Op::and_:
+    case Op::or_:
+    case Op::not_:
+    case Op::is_null:
+    case Op::concat:
+    case Op::cases:
+    case Op::rescale:
+    case Op::to_real:
+    case Op::call:
       return false;
   }
+  return false;
 }
 
 bool Evaluator::is_order_told(const Node& aggregate) {
@@ -34,9 +59,27 @@ bool Evaluator::is_order_told(const Node& aggregate) {
     case Aggregate::last:
     case Aggregate::list:
       return true;
-    default:
+    case Aggregate::sum:
+    case Aggregate::avg:
+    case Aggregate::min:
+    case Aggregate::max:
+    case Aggregate::row_count:
+    case Aggregate::count:
+    case Aggregate::count_distinct:
+    case Aggregate::product:
+    case Aggregate::median:
+    case Aggregate::quantile:
+    case Aggregate::stddev:
+    case Aggregate::variance:
+    case Aggregate::stddev_pop:
+    case Aggregate::variance_pop:
+    case Aggregate::any:
+    case Aggregate::every:
+    case Aggregate::exists:
+    case Aggregate::only:
       return false;
   }
+  return true;
 }
 
 void Evaluator::fail(Span span, std::string code, std::string message, std::string suggestion) const {
@@ -104,7 +147,31 @@ VectorPtr Evaluator::leaf(const NodePtr& node, const FramePtr& frame, const Slic
       return let(*node, frame, slice);
     case Op::aggregate:
       return aggregate(node, frame, slice);
-    default: {
+    case Op::literal:
+    case Op::grouping:
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::divide:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::equal:
+    case Op::not_equal:
+    case Op::less:
+    case Op::less_equal:
+    case Op::is_distinct:
+    case Op::in:
+    case Op::like:
+    case Op::and_:
+    case Op::or_:
+    case Op::not_:
+    case Op::is_null:
+    case Op::concat:
+    case Op::cases:
+    case Op::rescale:
+    case Op::to_real:
+    case Op::call: {
       const bool grouped = std::any_of(slice->predicates.begin(), slice->predicates.end(), [&](const auto& held) {
         return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
                held.predicate.expression->column == node->column;
@@ -112,6 +179,7 @@ VectorPtr Evaluator::leaf(const NodePtr& node, const FramePtr& frame, const Slic
       return constant(Value::of(static_cast<int128>(grouped ? 0 : 1)), node->type, frame->rows);
     }
   }
+  return constant(Value(), node->type, frame->rows);
 }
 
 VectorPtr Evaluator::constant(const Value& value, Type type, std::size_t rows) {
@@ -295,11 +363,13 @@ std::pair<std::int64_t, std::int64_t> period(const During& during, std::int64_t 
       const std::int64_t start = base::end_of(last, during.unit) + 1;
       return {start, base::end_of(start, during.unit)};
     }
-    default: {
+    case Period::shift:
+    case Period::trailing: {
       const auto before = base::moved(last, -during.count, during.unit);
       return {before ? *before + 1 : base::days_from_civil(base::first_year, 1, 1), last};
     }
   }
+  return {first, last};
 }
 
 }  // namespace

@@ -13,7 +13,7 @@
 #include "base/parallel.h"
 #include "engine/column_values.h"
 #include "engine/watch.h"
-#include "language/check.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 
@@ -514,7 +514,12 @@ void Program::run_none(Registers& registers) const {
         copy_value(*step.domain, step.domain->size() - 1, out, 0);
         out.note_states();
         break;
-      default:
+      case Kind::constant:
+      case Kind::leaf:
+      case Kind::given:
+      case Kind::widen:
+      case Kind::tighten:
+      case Kind::operation:
         run_step(step, registers, out);
     }
   }

@@ -15,6 +15,7 @@
 #include "base/parallel.h"
 #include "engine/arrange.h"
 #include "engine/evaluator.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 

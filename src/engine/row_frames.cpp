@@ -87,9 +87,12 @@ FramePtr Evaluator::written_out(const RowSetPtr& set, const FramePtr& frame, con
     case RowsKind::distinct:
     case RowsKind::grouped:
       return groups(set, frame, slice);
-    default:
+    case RowsKind::unite:
+    case RowsKind::except:
+    case RowsKind::intersect:
       return combined(set, frame, slice);
   }
+  return nullptr;
 }
 
 FramePtr Evaluator::expanded(const FramePtr& frame, std::vector<std::uint32_t> up, VariableId variable,

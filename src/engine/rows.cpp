@@ -1,5 +1,7 @@
 #include "engine/rows.h"
 
+#include "language/traverse.h"
+
 #include <algorithm>
 #include <numeric>
 

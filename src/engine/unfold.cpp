@@ -13,6 +13,7 @@
 #include "base/failure.h"
 #include "engine/ask.h"
 #include "engine/evaluator.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 
@@ -61,7 +62,28 @@ class Unfolder {
         return open_let(*node, frame, slice, depth);
       case Op::aggregate:
         return open_aggregate(node, frame, slice, depth);
-      default:
+      case Op::grouping:
+      case Op::add:
+      case Op::subtract:
+      case Op::multiply:
+      case Op::divide:
+      case Op::int_divide:
+      case Op::modulo:
+      case Op::negate:
+      case Op::equal:
+      case Op::not_equal:
+      case Op::less:
+      case Op::less_equal:
+      case Op::is_distinct:
+      case Op::in:
+      case Op::like:
+      case Op::and_:
+      case Op::or_:
+      case Op::not_:
+      case Op::is_null:
+      case Op::concat:
+      case Op::cases:
+      case Op::call:
         add(UnfoldedKind::expression, node, frame, slice, depth);
         for (const NodePtr& child : node->children) open(child, frame, slice, depth + 1);
     }

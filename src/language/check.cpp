@@ -11,133 +11,9 @@
 #include "language/check_expression.h"
 #include "language/lexer.h"
 #include "language/slices.h"
+#include "language/traverse.h"
 
 namespace juniper::language {
-
-std::vector<ColumnRef> column_refs(const NodePtr& node) {
-  std::vector<ColumnRef> refs;
-  walk(node, [&](const Node& n) {
-    if (n.op == Op::column) refs.push_back(n.column);
-  });
-  return refs;
-}
-
-namespace {
-
-// Collects what an expression needs. Which predicates a slice will hold is known to the expressions that set them: each
-// table aggregated is taken to need its way to every table that any of them speaks of.
-class NeedsWalk {
- public:
-  explicit NeedsWalk(const CheckedModel& model) : model_(model) {}
-
-  void table(TableIndex table) { spoken_of_.insert(table); }
-  void visit(const NodePtr& node) {
-    walk(node, [this](const Node& n) { take(n); });
-  }
-  void visit(const RowSetPtr& rows) {
-    take(rows);
-    walk(rows, [this](const Node& n) { take(n); });
-  }
-
-  Needs finish() {
-    for (const TableIndex from : needs_.tables) {
-      for (const TableIndex to : spoken_of_) {
-        for (const auto& way : model_.paths(from, to, roles_)) links(way);
-        for (const auto& way : model_.paths(from, to)) links(way);
-      }
-    }
-    return std::move(needs_);
-  }
-
- private:
-  void links(const std::vector<LinkIndex>& way) {
-    for (const LinkIndex link : way) {
-      if (!needs_.links.insert(link).second) continue;
-      for (const std::uint32_t c : model_.links[link].from.columns)
-        needs_.columns.insert({model_.links[link].from.table, c});
-      for (const std::uint32_t c : model_.links[link].to.columns)
-        needs_.columns.insert({model_.links[link].to.table, c});
-    }
-  }
-  void take(const Node& n) {
-    switch (n.op) {
-      case Op::column:
-        if (n.variable == slice_row) spoken_of_.insert(n.column.start);
-        links(n.column.path);
-        needs_.columns.insert(n.column.column);
-        return;
-      case Op::measure:
-        if (measures_.insert(n.measure).second) visit(model_.measures[n.measure].expression);
-        return;
-      case Op::aggregate:
-        take(n.rows);
-        return;
-      case Op::let:
-        for (const Let& let : n.lets) {
-          if (let.rows) take(let.rows);
-        }
-        return;
-      case Op::modified:
-        if (n.modifiers->via) roles_.push_back(*n.modifiers->via);
-        if (n.modifiers->during) {
-          spoken_of_.insert(model_.calendar->day.table);
-          needs_.tables.insert(model_.calendar->day.table);
-          needs_.columns.insert(model_.calendar->day);
-        }
-        return;
-      default:
-        return;
-    }
-  }
-  void take(const RowSetPtr& rows) {
-    if (!rows) return;
-    if (rows->table) {
-      spoken_of_.insert(*rows->table);
-      needs_.tables.insert(*rows->table);
-    }
-    if (rows->via) roles_.push_back(*rows->via);
-    for (const Field& field : rows->fields) {
-      if (field.key) visit(field.key);
-    }
-    for (const NodePtr& condition : rows->made_by) visit(condition);
-    take(rows->input);
-    take(rows->other);
-  }
-
-  const CheckedModel& model_;
-  Needs needs_;
-  Roles roles_;
-  std::set<TableIndex> spoken_of_;
-  std::set<MeasureIndex> measures_;
-};
-
-void add_measures(const CheckedModel& model, const NodePtr& node, std::set<MeasureIndex>& found) {
-  walk(node, [&](const Node& n) {
-    if (n.op == Op::measure && found.insert(n.measure).second)
-      add_measures(model, model.measures[n.measure].expression, found);
-  });
-}
-
-}  // namespace
-
-Needs needs_of(const CheckedModel& model, const NodePtr& node, std::optional<TableIndex> table) {
-  NeedsWalk needs(model);
-  if (table) needs.table(*table);
-  needs.visit(node);
-  return needs.finish();
-}
-
-Needs needs_of(const CheckedModel& model, const RowSetPtr& rows) {
-  NeedsWalk needs(model);
-  needs.visit(rows);
-  return needs.finish();
-}
-
-std::set<MeasureIndex> measures_in(const CheckedModel& model, const NodePtr& node) {
-  std::set<MeasureIndex> found;
-  add_measures(model, node, found);
-  return found;
-}
 
 namespace {
 
@@ -230,19 +106,11 @@ class QueryChecker {
 
   // A measure in another slice, and what is added to or taken from it, is shown as the measure is.
   std::string format_of(const Node& node) const {
-    switch (node.op) {
-      case Op::measure:
-        return model_.measures[node.measure].format;
-      case Op::modified:
-        return format_of(*node.children[0]);
-      case Op::add:
-      case Op::subtract: {
-        const std::string format = format_of(*node.children[0]);
-        return format == format_of(*node.children[1]) ? format : "";
-      }
-      default:
-        return "";
-    }
+    if (node.op == Op::measure) return model_.measures[node.measure].format;
+    if (node.op == Op::modified) return format_of(*node.children[0]);
+    if (node.op != Op::add && node.op != Op::subtract) return "";
+    const std::string format = format_of(*node.children[0]);
+    return format == format_of(*node.children[1]) ? format : "";
   }
 
   void where(const syntax::Expression& expression) {

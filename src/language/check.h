@@ -28,20 +28,4 @@ CheckedModel check_model(const syntax::Model& model, Sources sources, const Read
 Query check_query(const CheckedModel& model, const syntax::Query& query,
                   const std::vector<const syntax::Expression*>& further_where, Diagnostics& diagnostics);
 
-// Everything that evaluating an expression reads: columns, the links that it follows, tables whose rows it goes over;
-// through the measures that it names. For an expression of a calculated column, `table` is the table of its row.
-struct Needs {
-  std::set<ColumnId> columns;
-  std::set<LinkIndex> links;
-  std::set<TableIndex> tables;
-};
-Needs needs_of(const CheckedModel& model, const NodePtr& node, std::optional<TableIndex> table);
-Needs needs_of(const CheckedModel& model, const RowSetPtr& rows);
-
-// The measures that an expression names, directly or through others.
-std::set<MeasureIndex> measures_in(const CheckedModel& model, const NodePtr& node);
-
-// The column references of an expression.
-std::vector<ColumnRef> column_refs(const NodePtr& node);
-
 }  // namespace juniper::language

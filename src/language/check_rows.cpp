@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "language/expression_checker.h"
+#include "language/traverse.h"
 
 namespace juniper::language {
 
@@ -26,6 +27,10 @@ Scope ExpressionChecker::scope_with(const RowSetPtr& set) const {
 }
 
 RowSetPtr ExpressionChecker::rows(const syntax::Rows& r, const std::string& row_name) {
+  const auto with_input = [&](const auto& step) -> RowSetPtr {
+    RowSetPtr input = rows(*r.input, row_name);
+    return input ? step(std::move(input)) : nullptr;
+  };
   switch (r.form) {
     case RowsForm::named:
       return named_rows(r.name, r.span, row_name);
@@ -37,27 +42,22 @@ RowSetPtr ExpressionChecker::rows(const syntax::Rows& r, const std::string& row_
     case RowsForm::except:
     case RowsForm::intersect:
       return combined(r, row_name);
-    default:
-      break;
-  }
-  RowSetPtr input = rows(*r.input, row_name);
-  if (!input) return nullptr;
-  switch (r.form) {
     case RowsForm::linked:
-      return linked(std::move(input), r.name);
+      return with_input([&](RowSetPtr input) { return linked(std::move(input), r.name); });
     case RowsForm::routed:
-      return routed(std::move(input), r.name);
+      return with_input([&](RowSetPtr input) { return routed(std::move(input), r.name); });
     case RowsForm::across:
-      return dropping(std::move(input), r.across);
+      return with_input([&](RowSetPtr input) { return dropping(std::move(input), r.across); });
     case RowsForm::filtered:
-      return filtered(std::move(input), *r.condition, r.span);
+      return with_input([&](RowSetPtr input) { return filtered(std::move(input), *r.condition, r.span); });
     case RowsForm::extended:
-      return extended(r, std::move(input));
+      return with_input([&](RowSetPtr input) { return extended(r, std::move(input)); });
     case RowsForm::sorted:
-      return sorted(r, std::move(input));
-    default:
-      return top(r, std::move(input));
+      return with_input([&](RowSetPtr input) { return sorted(r, std::move(input)); });
+    case RowsForm::top:
+      return with_input([&](RowSetPtr input) { return top(r, std::move(input)); });
   }
+  return nullptr;
 }
 
 RowSetPtr ExpressionChecker::named_rows(const syntax::Name& name, Span span, const std::string& row_name) {
@@ -211,9 +211,35 @@ NodePtr ExpressionChecker::in_slice(const NodePtr& node, const RowSetPtr& set, s
       case Op::let:
         problem = fmt::format("`{}` is an aggregate, and no condition over columns", written(n->span));
         return n;
-      default:
+      case Op::literal:
+      case Op::name:
+      case Op::grouping:
+      case Op::add:
+      case Op::subtract:
+      case Op::multiply:
+      case Op::divide:
+      case Op::int_divide:
+      case Op::modulo:
+      case Op::negate:
+      case Op::equal:
+      case Op::not_equal:
+      case Op::less:
+      case Op::less_equal:
+      case Op::is_distinct:
+      case Op::in:
+      case Op::like:
+      case Op::and_:
+      case Op::or_:
+      case Op::not_:
+      case Op::is_null:
+      case Op::concat:
+      case Op::cases:
+      case Op::rescale:
+      case Op::to_real:
+      case Op::call:
         return nullptr;
     }
+    return nullptr;
   };
   NodePtr result = replaced(node, replace);
   return problem.empty() ? result : nullptr;

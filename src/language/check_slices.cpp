@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "language/expression_checker.h"
+#include "language/traverse.h"
 
 namespace juniper::language {
 

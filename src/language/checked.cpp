@@ -81,36 +81,20 @@ CheckedModel::Rebased CheckedModel::rebase(const ColumnRef& ref, TableIndex tabl
   return {rebased, false};
 }
 
+std::string CheckedModel::link_name(const Link& link) const {
+  const auto written = [&](const LinkEnd& end) {
+    if (end.columns.size() == 1) return column_name({end.table, end.columns[0]});
+    std::string list;
+    for (const std::uint32_t c : end.columns) list += (list.empty() ? "" : ", ") + tables[end.table].columns[c].name;
+    return tables[end.table].name + ".(" + list + ")";
+  };
+  return written(link.from) + " -> " + written(link.to) + (link.role.empty() ? "" : " as " + link.role);
+}
+
 TableIndex base_table(const RowSetPtr& rows) {
   const RowSet* at = rows.get();
   while (!at->table && at->input) at = at->input.get();
   return at->table.value_or(0);
-}
-
-std::set<VariableId> outer_variables(const NodePtr& node) {
-  std::set<VariableId> read;
-  std::set<VariableId> own;
-  const std::function<void(const RowSetPtr&)> look = [&](const RowSetPtr& rows) {
-    if (!rows) return;
-    own.insert(rows->variable);
-    if (rows->of) read.insert(*rows->of);
-    if (rows->kind == RowsKind::named) read.insert(rows->name);
-    if (rows->kind == RowsKind::members) read.insert(rows->group);
-    look(rows->input);
-    look(rows->other);
-  };
-  walk(node, [&](const Node& n) {
-    if (n.op == Op::column || n.op == Op::field || n.op == Op::name) read.insert(n.variable);
-    if (n.modifiers && n.modifiers->of) read.insert(*n.modifiers->of);
-    look(n.rows);
-    for (const Let& let : n.lets) {
-      own.insert(let.name);
-      look(let.rows);
-    }
-  });
-  read.erase(slice_row);
-  for (const VariableId variable : own) read.erase(variable);
-  return read;
 }
 
 void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts) {
@@ -120,35 +104,6 @@ void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts) {
   } else {
     parts.push_back(condition);
   }
-}
-
-RowSetPtr replaced(const RowSetPtr& rows, const Replace& replace) {
-  if (!rows) return nullptr;
-  auto copy = std::make_shared<RowSet>(*rows);
-  copy->input = replaced(rows->input, replace);
-  copy->other = replaced(rows->other, replace);
-  copy->condition = replaced(rows->condition, replace);
-  for (NodePtr& value : copy->values) value = replaced(value, replace);
-  for (NodePtr& result : copy->results) result = replaced(result, replace);
-  return copy;
-}
-
-NodePtr replaced(const NodePtr& node, const Replace& replace) {
-  if (!node) return nullptr;
-  if (NodePtr other = replace(node)) return other;
-  auto copy = std::make_shared<Node>(*node);
-  for (NodePtr& child : copy->children) child = replaced(child, replace);
-  copy->rows = replaced(copy->rows, replace);
-  for (Let& let : copy->lets) {
-    let.value = replaced(let.value, replace);
-    let.rows = replaced(let.rows, replace);
-  }
-  if (copy->modifiers && !copy->modifiers->where.empty()) {
-    auto modifiers = std::make_shared<Modifiers>(*copy->modifiers);
-    for (NodePtr& condition : modifiers->where) condition = replaced(condition, replace);
-    copy->modifiers = std::move(modifiers);
-  }
-  return copy;
 }
 
 namespace {
@@ -212,7 +167,30 @@ class Canonical {
       case Op::call:
         write(FMT_COMPILE(" {}"), id_of(node->function));
         break;
-      default:
+      case Op::modified:
+      case Op::let:
+      case Op::add:
+      case Op::subtract:
+      case Op::multiply:
+      case Op::divide:
+      case Op::int_divide:
+      case Op::modulo:
+      case Op::negate:
+      case Op::equal:
+      case Op::not_equal:
+      case Op::less:
+      case Op::less_equal:
+      case Op::is_distinct:
+      case Op::in:
+      case Op::like:
+      case Op::and_:
+      case Op::or_:
+      case Op::not_:
+      case Op::is_null:
+      case Op::concat:
+      case Op::cases:
+      case Op::rescale:
+      case Op::to_real:
         break;
     }
     for (; first < node->children.size(); ++first) print(node->children[first]);

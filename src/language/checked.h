@@ -409,6 +409,8 @@ struct CheckedModel {
   const Query* find_query(std::string_view name) const;
   const Column& column(ColumnId id) const { return tables[id.table].columns[id.column]; }
   std::string column_name(ColumnId id) const { return tables[id.table].name + "." + column(id).name; }
+  // A link as it is written: "sessions.end_day -> days.day as end_date".
+  std::string link_name(const Link& link) const;
 
   // Every way from one table to another, many side to one, through no table twice: over links without a role, and over
   // those of `roles`, each of which replaces the link without a role between its two tables. One empty path when the
@@ -424,55 +426,8 @@ struct CheckedModel {
   Rebased rebase(const ColumnRef& ref, TableIndex table, const Roles& roles = {}) const;
 };
 
-// Calls visit(node) for `node` and everything below it: conditions, sets of rows and modifiers included. Measures that
-// it names are not entered.
-template <class Visit>
-void walk(const NodePtr& node, const Visit& visit);
-
-template <class Visit>
-void walk(const RowSetPtr& rows, const Visit& visit) {
-  if (!rows) return;
-  walk(rows->input, visit);
-  walk(rows->other, visit);
-  walk(rows->condition, visit);
-  for (const NodePtr& value : rows->values) walk(value, visit);
-  for (const NodePtr& result : rows->results) walk(result, visit);
-}
-
-template <class Visit>
-void walk(const NodePtr& node, const Visit& visit) {
-  if (!node) return;
-  visit(*node);
-  for (const NodePtr& child : node->children) walk(child, visit);
-  walk(node->rows, visit);
-  for (const Let& let : node->lets) {
-    walk(let.value, visit);
-    walk(let.rows, visit);
-  }
-  if (node->modifiers) {
-    for (const NodePtr& condition : node->modifiers->where) walk(condition, visit);
-  }
-}
-
-// The same without entering aggregates, modified measures and `let`, which have slices and rows of their own.
-template <class Visit>
-void walk_scalars(const NodePtr& node, const Visit& visit) {
-  visit(*node);
-  if (node->op == Op::aggregate || node->op == Op::modified || node->op == Op::let) return;
-  for (const NodePtr& child : node->children) walk_scalars(child, visit);
-}
-
 // The table whose rows a set is made from, through all its steps; of a union, that of its first part.
 TableIndex base_table(const RowSetPtr& rows);
-
-// A copy of the expression with visit(node) in the place of each node for which it gives something. What is replaced
-// is not entered.
-using Replace = std::function<NodePtr(const NodePtr&)>;
-NodePtr replaced(const NodePtr& node, const Replace& replace);
-RowSetPtr replaced(const RowSetPtr& rows, const Replace& replace);
-
-// The rows and names that an expression reads and that stand outside of it; not the slice's own row.
-std::set<VariableId> outer_variables(const NodePtr& node);
 
 // Splits a condition at its top-level `and`.
 void split_conjunction(const NodePtr& condition, std::vector<NodePtr>& parts);

@@ -266,9 +266,13 @@ std::string written_value(const Value& value, Type type) {
     case TypeKind::datetime:
     case TypeKind::time:
       return fmt::format("{} \"{}\"", to_string(type), text);
-    default:
+    case TypeKind::boolean:
+    case TypeKind::integer:
+    case TypeKind::decimal:
+    case TypeKind::real:
       return text;
   }
+  return text;
 }
 
 }  // namespace juniper::language

@@ -88,9 +88,13 @@ class Parser {
         return "the end of the text";
       case TokenKind::text:
         return fmt::format("the text {}", written_text(token().text));
-      default:
+      case TokenKind::name:
+      case TokenKind::quoted_name:
+      case TokenKind::number:
+      case TokenKind::symbol:
         return fmt::format("'{}'", token().text);
     }
+    return "";
   }
   std::uint32_t last_end() const { return at_ == 0 ? 0 : tokens_[at_ - 1].span.end; }
   Span since(Span begin) const { return {begin.file, begin.begin, std::max(last_end(), begin.end)}; }

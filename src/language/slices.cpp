@@ -1,5 +1,7 @@
 #include "language/slices.h"
 
+#include "language/traverse.h"
+
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -198,7 +200,34 @@ class Walk {
           }
         }
         break;
-      default:
+      case Op::literal:
+      case Op::column:
+      case Op::field:
+      case Op::name:
+      case Op::grouping:
+      case Op::add:
+      case Op::subtract:
+      case Op::multiply:
+      case Op::divide:
+      case Op::int_divide:
+      case Op::modulo:
+      case Op::negate:
+      case Op::equal:
+      case Op::not_equal:
+      case Op::less:
+      case Op::less_equal:
+      case Op::is_distinct:
+      case Op::in:
+      case Op::like:
+      case Op::and_:
+      case Op::or_:
+      case Op::not_:
+      case Op::is_null:
+      case Op::concat:
+      case Op::cases:
+      case Op::rescale:
+      case Op::to_real:
+      case Op::call:
         break;
     }
     for (const NodePtr& child : node->children) visit(child, slice);
@@ -331,7 +360,15 @@ class Walk {
       case RowsKind::named:
         rows_[set->variable] = {names_.at(set->name), set, set->table.value_or(0)};
         return;
-      default:
+      case RowsKind::filtered:
+      case RowsKind::extended:
+      case RowsKind::sorted:
+      case RowsKind::distinct:
+      case RowsKind::grouped:
+      case RowsKind::top:
+      case RowsKind::unite:
+      case RowsKind::except:
+      case RowsKind::intersect:
         break;
     }
     rows(set->input, slice);

@@ -66,7 +66,7 @@ Result<void> Loader::need_link(LinkIndex index) {
       (end == &link.from ? from : to).push_back(&store_.tables[id.table].columns[c].data);
     }
   }
-  report({"linking " + model::link_name(model_, link), store_.tables[link.from.table].rows, 0, 0});
+  report({"linking " + model_.link_name(link), store_.tables[link.from.table].rows, 0, 0});
   resolve(index, from, to, broken);
   return {};
 }
@@ -80,7 +80,7 @@ void Loader::resolve(LinkIndex index, std::span<const store::Column* const> from
   }
   store::StoredLink& stored = store_.links[index];
   if (broken.empty()) stored = resolve_link(from, to);
-  stored.name = model::link_name(model_, link);
+  stored.name = model_.link_name(link);
   stored.no_row = to[0]->rows;
   stored.broken = broken;
   stored.resolve_nanoseconds = nanoseconds_since(begin);

@@ -11,7 +11,7 @@
 
 #include "engine/source.h"
 #include "juniper/dataset.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "loading/resolve_link.h"
 #include "model/uses.h"
 #include "source/column_input.h"

@@ -1,6 +1,7 @@
 #include "loading/row_order.h"
 
 #include <algorithm>
+#include <functional>
 #include <numeric>
 
 #include "base/bits.h"
@@ -222,6 +223,46 @@ void sort_rows(store::StoredTable& table, const std::vector<std::uint32_t>& colu
   for (const std::uint32_t c : columns) table.order += (table.order.empty() ? "" : ", ") + table.columns[c].name;
   table.order_saved_bytes = saved;
   table.file_order = ascending ? std::uint64_t{*ascending} : store::no_column;
+}
+
+std::int64_t saved_by_order(const language::CheckedModel& model, const store::Store& store, language::TableIndex table,
+                            const std::vector<std::uint32_t>& columns, unsigned threads) {
+  const store::StoredTable& stored = store.tables[table];
+  std::vector<std::vector<std::uint64_t>> codes;
+  for (const std::uint32_t c : columns) codes.push_back(stored.columns[c].data.codes.decoded());
+  std::vector<const std::vector<std::uint64_t>*> keys;
+  for (const auto& of_column : codes) keys.push_back(&of_column);
+  const Rows order = sorted_by(keys, stored.rows);
+  std::vector<std::uint64_t> places(order.size());
+  for (std::size_t i = 0; i < order.size(); ++i) places[order[i]] = i;
+
+  // Each column and each link, as codes before and after.
+  using After = std::function<std::vector<std::uint64_t>(const std::vector<std::uint64_t>&)>;
+  const After moved = [&](const std::vector<std::uint64_t>& values) {
+    std::vector<std::uint64_t> after(values.size());
+    for (std::size_t i = 0; i < after.size(); ++i) after[i] = values[order[i]];
+    return after;
+  };
+  const After renumbered = [&](std::vector<std::uint64_t> rows) {
+    for (std::uint64_t& row : rows) row = row < places.size() ? places[row] : row;  // no row stays none
+    return rows;
+  };
+  std::vector<std::pair<const store::Codes*, const After*>> parts;
+  for (const store::StoredColumn& column : stored.columns) {
+    if (column.broken.empty()) parts.emplace_back(&column.data.codes, &moved);
+  }
+  for (std::size_t i = 0; i < model.links.size(); ++i) {
+    if (!store.links[i].broken.empty()) continue;
+    if (model.links[i].from.table == table) parts.emplace_back(&store.links[i].rows, &moved);
+    if (model.links[i].to.table == table) parts.emplace_back(&store.links[i].rows, &renumbered);
+  }
+  std::vector<std::int64_t> saved(parts.size());
+  base::parallel_for(parts.size(), threads, [&](std::size_t i) {
+    const auto& [before, after] = parts[i];
+    saved[i] = static_cast<std::int64_t>(before->bytes().size()) -
+               static_cast<std::int64_t>(store::Codes::encode((*after)(before->decoded())).bytes().size());
+  });
+  return std::accumulate(saved.begin(), saved.end(), std::int64_t{0});
 }
 
 std::optional<store::StoredTable> in_file_order(const store::StoredTable& table, unsigned threads) {

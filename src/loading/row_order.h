@@ -47,6 +47,11 @@ enum class SortIf : std::uint8_t { smaller, asked };
 void sort_rows(store::StoredTable& table, const std::vector<std::uint32_t>& columns, std::span<const unsigned> weights,
                SortIf when, unsigned threads);
 
+// The bytes that a table of a whole store takes less, or more, once its rows are sorted by columns: of its columns,
+// calculated ones included, of the links that lead from it, and of those that lead to it, whose rows get other numbers.
+std::int64_t saved_by_order(const language::CheckedModel& model, const store::Store& store, language::TableIndex table,
+                            const std::vector<std::uint32_t>& columns, unsigned threads);
+
 // A table's columns that are not calculated, in the order of its files. Nothing if no column tells it.
 std::optional<store::StoredTable> in_file_order(const store::StoredTable& table, unsigned threads);
 

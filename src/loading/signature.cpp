@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 
 #include "base/calendar.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "model/uses.h"
 
 namespace juniper::loading {
@@ -15,14 +15,9 @@ namespace {
 // The measures that stored columns and tables name, directly or through others.
 std::set<MeasureIndex> stored_measures(const CheckedModel& model) {
   std::set<MeasureIndex> found;
-  const auto add = [&](const NodePtr& node) { found.merge(measures_in(model, node)); };
   for (const Table& table : model.tables) {
-    for (const Column& column : table.columns) add(column.expression);
-    walk(table.rows, [&](const Node& n) {
-      if (n.op != Op::measure) return;
-      found.insert(n.measure);
-      add(model.measures[n.measure].expression);
-    });
+    for (const Column& column : table.columns) found.merge(measures_in(model, column.expression));
+    found.merge(measures_in(model, table.rows));
   }
   return found;
 }
@@ -78,7 +73,7 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
     for (const std::uint32_t period : model.calendar->periods) text += fmt::format(" {}", period);
     text += '\n';
   }
-  for (const Link& link : model.links) text += fmt::format("link {}\n", model::link_name(model, link));
+  for (const Link& link : model.links) text += fmt::format("link {}\n", model.link_name(link));
   if (reads_today(model)) text += fmt::format("today {}\n", today);
   return fingerprint(text);
 }

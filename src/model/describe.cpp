@@ -3,10 +3,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/diagnostics.h"
-#include "language/check.h"
 #include "model/access.h"
 #include "model/uses.h"
 
@@ -18,13 +18,13 @@ using namespace language;
 
 class Describer {
  public:
-  explicit Describer(const CheckedModel& model) : model_(model) {}
+  explicit Describer(const CheckedModel& model) : model_(model), uses_(model) { note_names(); }
 
   std::vector<Description> all() {
     for (const Parameter& parameter : model_.parameters) add(parameter);
     for (TableIndex t = 0; t < model_.tables.size(); ++t) add(t);
     for (const Link& link : model_.links) {
-      Description made = started(DescribedKind::link, model::link_name(model_, link), link.span);
+      Description made = started(DescribedKind::link, model_.link_name(link), link.span);
       found_.push_back(std::move(made));
     }
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) add_measure(m);
@@ -41,70 +41,34 @@ class Describer {
     return made;
   }
 
-  // What an expression names, each once, in the order in which it stands there.
-  class Names {
-   public:
-    explicit Names(const CheckedModel& model) : model_(model) {}
-    void add(const std::string& name) {
-      if (seen_.insert(name).second) list.push_back(name);
-    }
-    void look(const RowSetPtr& rows) {
-      if (!rows) return;
-      look(rows->input);
-      look(rows->other);
-      if (rows->kind == RowsKind::table) add(model_.tables[*rows->table].name);
-      walk(rows, [this](const Node& n) { take(n); });
-    }
-    void look(const NodePtr& node) {
-      walk(node, [this](const Node& n) { take(n); });
-    }
+  // What each definition names, each thing once, in the order in which it stands there; by what is defined.
+  void note_names() {
+    std::set<std::pair<const void*, std::string>> seen;
+    each_definition(model_, [&](const Definition& definition) {
+      const void* const defined = defined_by(definition);
+      const auto take = [&](const std::string& name) {
+        if (seen.emplace(defined, name).second) rests_on_[defined].push_back(name);
+      };
+      each_mention(definition, [&](const Mention& mention) {
+        if (mention.column) take(model_.column_name(*mention.column));
+        if (mention.table) take(model_.tables[*mention.table].name);
+        if (mention.measure) take(definition.model->measures[*mention.measure].name);
+        if (mention.parameter) take(model_.parameters[*mention.parameter].name);
+      });
+    });
+  }
+  const void* defined_by(const Definition& definition) const {
+    if (definition.query) return definition.query;
+    if (definition.role == Role::measure) return definition.measure;
+    if (definition.role == Role::calculated_column) return &model_.column(*definition.column);
+    if (definition.role == Role::calculated_table) return &model_.tables[*definition.table];
+    return nullptr;
+  }
+
+  static std::vector<std::string> listed(const std::vector<model::User>& users) {
     std::vector<std::string> list;
-
-   private:
-    void take(const Node& n) {
-      if (n.op == Op::column || n.op == Op::grouping) add(model_.column_name(n.column.column));
-      if (n.op == Op::measure) add(model_.measures[n.measure].name);
-      if (n.parameter) add(model_.parameters[*n.parameter].name);
-      if (n.op == Op::aggregate) tables(n.rows);
-    }
-    void tables(const RowSetPtr& rows) {
-      if (!rows) return;
-      if (rows->kind == RowsKind::table) add(model_.tables[*rows->table].name);
-      tables(rows->input);
-      tables(rows->other);
-    }
-    const CheckedModel& model_;
-    std::set<std::string> seen_;
-  };
-
-  // The definitions that hold a node for which `holds` is true.
-  template <class Holds>
-  std::vector<std::string> users(const Holds& holds) const {
-    std::vector<std::string> found;
-    const auto in = [&](const NodePtr& node) {
-      bool any = false;
-      walk(node, [&](const Node& n) { any = any || holds(n); });
-      return any;
-    };
-    for (const Measure& m : model_.measures) {
-      if (in(m.expression)) found.push_back("measure " + m.name);
-    }
-    for (const Table& table : model_.tables) {
-      for (const Column& column : table.columns) {
-        if (in(column.expression)) found.push_back("calculated column " + table.name + "." + column.name);
-      }
-      bool any = false;
-      walk(table.rows, [&](const Node& n) { any = any || holds(n); });
-      if (any) found.push_back("calculated table " + table.name);
-    }
-    for (const Query& query : model_.queries) {
-      if (query.variant) continue;  // its nodes are those of another model
-      bool any = query.having && in(query.having);
-      for (const QueryShow& item : query.show) any = any || in(item.expression);
-      for (const NodePtr& condition : query.where) any = any || in(condition);
-      if (any) found.push_back("query " + query.name);
-    }
-    return found;
+    for (const model::User& user : users) list.push_back(fmt::format("{} {}", to_string(user.kind), user.name));
+    return list;
   }
 
   void add(const Parameter& parameter) {
@@ -113,7 +77,7 @@ class Describer {
     made.description = parameter.description;
     made.definition = to_text(parameter.value, parameter.type);
     const auto index = static_cast<std::uint32_t>(&parameter - model_.parameters.data());
-    made.used_by = users([&](const Node& n) { return n.parameter == index; });
+    made.used_by = listed(uses_.of_parameter(index));
     found_.push_back(std::move(made));
   }
 
@@ -125,15 +89,11 @@ class Describer {
     made.hidden = table.hidden;
     if (table.rows) {
       made.definition = model_.sources.text(table.rows->span);
-      Names names(model_);
-      names.look(table.rows);
-      made.rests_on = names.list;
+      made.rests_on = rests_on_[&table];
     } else {
       made.definition = "from csv " + table.source_pattern;
     }
-    for (const Link& link : model_.links) {
-      if (link.to.table == t) made.used_by.push_back("link " + model::link_name(model_, link));
-    }
+    made.used_by = listed(uses_.of_table(t));
     found_.push_back(std::move(made));
     for (std::uint32_t c = 0; c < table.columns.size(); ++c) add_column({t, c});
   }
@@ -148,12 +108,9 @@ class Describer {
     made.hidden = column.hidden || model_.tables[id.table].hidden;
     if (column.expression) {
       made.definition = model_.sources.text(column.expression->span);
-      Names names(model_);
-      names.look(column.expression);
-      made.rests_on = names.list;
+      made.rests_on = rests_on_[&column];
     }
-    for (const model::User& user : model::users_of_column(model_, id))
-      made.used_by.push_back(fmt::format("{} {}", to_string(user.kind), user.name));
+    made.used_by = listed(uses_.of(id));
     found_.push_back(std::move(made));
   }
 
@@ -165,11 +122,8 @@ class Describer {
     made.description = measure.description;
     made.definition = model_.sources.text(measure.expression->span);
     made.hidden = measure.hidden;
-    Names names(model_);
-    names.look(measure.expression);
-    made.rests_on = names.list;
-    made.used_by = users([&](const Node& n) { return n.op == Op::measure && n.measure == m; });
-    for (const std::string& who : measure.used_by) made.used_by.push_back("declared use " + who);
+    made.rests_on = rests_on_[&measure];
+    made.used_by = listed(uses_.of_measure(m));
     found_.push_back(std::move(made));
   }
 
@@ -177,15 +131,13 @@ class Describer {
     Description made = started(DescribedKind::query, query.name, query.span);
     made.description = query.title;
     made.definition = model_.sources.text(query.span);
-    Names names(query.variant ? *query.variant : model_);
-    for (const QueryBy& key : query.by) names.add(model_.column_name(key.column.column));
-    for (const QueryShow& item : query.show) names.look(item.expression);
-    for (const NodePtr& condition : query.where) names.look(condition);
-    made.rests_on = names.list;
+    made.rests_on = rests_on_[&query];
     found_.push_back(std::move(made));
   }
 
   const CheckedModel& model_;
+  const model::Uses uses_;
+  std::map<const void*, std::vector<std::string>> rests_on_;
   std::vector<Description> found_;
 };
 

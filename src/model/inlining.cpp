@@ -3,36 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
-#include "language/check.h"
-#include "model/uses.h"
+#include "language/traverse.h"
 
 namespace juniper::model {
 
 using namespace language;
-
-namespace {
-
-bool drops(const Across& across, ColumnId id) {
-  return std::any_of(across.columns.begin(), across.columns.end(),
-                     [&](const ColumnRef& ref) { return ref.column == id; });
-}
-
-// True if a set of rows is grouped by the column, or drops filters on it.
-bool groups_by(const RowSetPtr& rows, ColumnId id) {
-  if (!rows) return false;
-  if (rows->across && drops(*rows->across, id)) return true;
-  if (rows->kind == RowsKind::distinct || rows->kind == RowsKind::grouped) {
-    for (const Field& field : rows->fields) {
-      for (const ColumnRef& ref : column_refs(field.key)) {
-        if (ref.column == id) return true;
-      }
-    }
-  }
-  return groups_by(rows->input, id) || groups_by(rows->other, id);
-}
-
-}  // namespace
 
 Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
   Diagnostics found;
@@ -48,47 +25,91 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
       block(node.span, "its expression holds an aggregate, and in a measure's loop that would see other rows",
             "make the aggregate a measure of its own");
   });
-  const auto block_slices = [&](const NodePtr& expression, const std::string& where) {
-    walk(expression, [&](const Node& node) {
-      if ((node.op == Op::column && node.variable == slice_row && node.column.column == id) ||
-          (node.op == Op::grouping && node.column.column == id))
-        block(node.span, fmt::format("{} filters a slice by it", where), "filter by the columns that it is built on");
-      if (node.op == Op::aggregate && groups_by(node.rows, id))
-        block(node.span, fmt::format("{} groups by it", where), "group by stored columns");
-      if (node.modifiers && node.modifiers->across && drops(*node.modifiers->across, id))
-        block(node.modifiers->across->span, fmt::format("{} drops filters on it", where), "");
+  each_definition(model, [&](const Definition& definition) {
+    const std::string where =
+        fmt::format("{} '{}'", definition.query ? "query" : definition.measure ? "measure" : "column", definition.name);
+    each_mention(definition, [&](const Mention& mention) {
+      if (mention.column != id) return;
+      switch (definition.role) {
+        case Role::calculated_column:  // its expression takes the column's in, row by row
+          return;
+        case Role::measure:
+        case Role::draft:
+        case Role::show:
+        case Role::having:
+          if (mention.manner == Manner::filter || mention.manner == Manner::grouping)
+            block(mention.span, where + " filters a slice by it", "filter by the columns that it is built on");
+          if (mention.manner == Manner::group) block(mention.span, where + " groups by it", "group by stored columns");
+          if (mention.manner == Manner::dropped) block(mention.span, where + " drops filters on it", "");
+          return;
+        case Role::where:
+          return block(mention.span, where + " filters by it", "filter by the columns that it is built on");
+        case Role::key:
+          return block(mention.span, where + " groups by it",
+                       "a query groups by stored columns: change the query first");
+        case Role::calculated_table:
+          return block(definition.span, fmt::format("the calculated table {} is made from it", definition.name), "");
+        case Role::calendar:
+          return block(definition.span, "it is a column of the calendar", "");
+        case Role::link:
+          return block(definition.span, fmt::format("the link {} needs it", definition.name), "");
+        case Role::value_order:
+          return block(definition.span, fmt::format("{} is sorted by it", definition.name), "");
+        case Role::row_order:
+          return block(definition.place, fmt::format("the rows of {} stand in its order", definition.name), "");
+        case Role::reached_from:
+          return;
+        case Role::declared:
+          return block(definition.span, fmt::format("\"{}\" uses it, as its declaration says", definition.name),
+                       "take `used by` out when that is over");
+      }
     });
-  };
-  for (const Measure& measure : model.measures) block_slices(measure.expression, "measure '" + measure.name + "'");
-  for (const Query& query : model.queries) {
-    for (const QueryShow& item : query.show) block_slices(item.expression, "query '" + query.name + "'");
-    for (const Measure* draft : drafts_of(query)) block_slices(draft->expression, "query '" + query.name + "'");
-  }
-  for (const Query& query : model.queries) {
-    for (const QueryBy& key : query.by) {
-      if (key.column.column == id)
-        block(key.span, fmt::format("query '{}' groups by it", query.name),
-              "a query groups by stored columns: change the query first");
-    }
-    for (const NodePtr& condition : query.where) {
-      walk(condition, [&](const Node& node) {
-        if (node.op == Op::column && node.column.column == id)
-          block(node.span, fmt::format("query '{}' filters by it", query.name),
-                "filter by the columns that it is built on");
-      });
-    }
-  }
-  for (const User& user : users_of_column(model, id)) {
-    if (user.kind == UserKind::calculated_table)
-      block(user.span, fmt::format("the calculated table {} is made from it", user.name), "");
-    if (user.kind == UserKind::calendar) block(user.span, "it is a column of the calendar", "");
-    if (user.kind == UserKind::link) block(user.span, fmt::format("the link {} needs it", user.name), "");
-    if (user.kind == UserKind::sort_order) block(user.span, fmt::format("{} is sorted by it", user.name), "");
-    if (user.kind == UserKind::declared)
-      block(user.span, fmt::format("\"{}\" uses it, as its declaration says", user.name),
-            "take `used by` out when that is over");
-  }
+  });
   return found;
+}
+
+namespace {
+
+// Calculated columns that `id` reads, directly.
+std::set<ColumnId> built_on(const CheckedModel& model, ColumnId id) {
+  std::set<ColumnId> columns;
+  for (const ColumnRef& ref : column_refs(model.column(id).expression)) {
+    if (model.column(ref.column).is_calculated()) columns.insert(ref.column);
+  }
+  return columns;
+}
+
+// True if no calculated column that stays reads it.
+bool only_measures_read(const CheckedModel& model, ColumnId id, const std::set<ColumnId>& removed) {
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
+      if (!removed.contains({t, c}) && model.tables[t].columns[c].is_calculated() &&
+          built_on(model, {t, c}).contains(id))
+        return false;
+    }
+  }
+  return true;
+}
+
+}  // namespace
+
+std::vector<ColumnId> columns_to_inline(const CheckedModel& model, ColumnId id) {
+  std::vector<ColumnId> order{id};
+  std::set<ColumnId> removed{id};
+  for (bool grown = true; grown;) {
+    grown = false;
+    for (const ColumnId above : std::vector<ColumnId>(order)) {
+      for (const ColumnId below : built_on(model, above)) {
+        if (removed.contains(below) || !only_measures_read(model, below, removed) ||
+            !inlining_blockers(model, below).empty())
+          continue;
+        removed.insert(below);
+        order.push_back(below);
+        grown = true;
+      }
+    }
+  }
+  return order;
 }
 
 bool is_null_without_row(const NodePtr& expression) {

@@ -195,7 +195,7 @@ std::vector<TableInfo> Model::tables() const {
 std::vector<LinkInfo> Model::links() const {
   std::vector<LinkInfo> infos;
   for (const language::Link& link : checked_->links) {
-    infos.push_back({model::link_name(*checked_, link), checked_->tables[link.from.table].name,
+    infos.push_back({checked_->link_name(link), checked_->tables[link.from.table].name,
                      column_names(*checked_, link.from), checked_->tables[link.to.table].name,
                      column_names(*checked_, link.to), link.role, checked_->sources.place(link.span)});
   }

@@ -1,103 +1,75 @@
 #include "model/uses.h"
 
-#include <algorithm>
+#include <map>
 
 namespace juniper::model {
 
-namespace {
-
 using namespace language;
 
-bool drops_column(const std::optional<Across>& across, ColumnId column) {
-  return across && std::any_of(across->columns.begin(), across->columns.end(),
-                               [&](const ColumnRef& ref) { return ref.column == column; });
+UserKind kind_of(Role role) {
+  switch (role) {
+    case Role::measure:
+      return UserKind::measure;
+    case Role::calculated_column:
+      return UserKind::calculated_column;
+    case Role::calculated_table:
+      return UserKind::calculated_table;
+    case Role::calendar:
+      return UserKind::calendar;
+    case Role::link:
+      return UserKind::link;
+    case Role::value_order:
+      return UserKind::sort_order;
+    case Role::row_order:
+      return UserKind::row_order;
+    case Role::reached_from:
+      return UserKind::trimmed_table;
+    case Role::draft:
+    case Role::key:
+    case Role::show:
+    case Role::where:
+    case Role::having:
+      return UserKind::query;
+    case Role::declared:
+      return UserKind::declared;
+  }
+  return UserKind::declared;
 }
 
-bool drops_column(const RowSetPtr& rows, ColumnId column) {
-  return rows &&
-         (drops_column(rows->across, column) || drops_column(rows->input, column) || drops_column(rows->other, column));
-}
+namespace {
 
-bool names_column(const NodePtr& node, ColumnId column) {
-  bool found = false;
-  walk(node, [&](const Node& n) {
-    found = found || ((n.op == Op::column || n.op == Op::grouping) && n.column.column == column) ||
-            (n.modifiers && drops_column(n.modifiers->across, column)) || drops_column(n.rows, column);
-    for (const Let& let : n.lets) found = found || drops_column(let.rows, column);
-  });
-  return found;
-}
-
-// Columns of a calculated table read those of the tables that it is made from.
-bool names_column(const RowSetPtr& rows, ColumnId column) {
-  bool found = drops_column(rows, column);
-  walk(rows, [&](const Node& n) { found = found || (n.op == Op::column && n.column.column == column); });
-  return found;
-}
-
-bool is_period(const Calendar& calendar, ColumnId column) {
-  return column.table == calendar.day.table &&
-         std::find(calendar.periods.begin(), calendar.periods.end(), column.column) != calendar.periods.end();
+// What a table says of itself is no use of it.
+bool is_part_of(const Definition& definition, TableIndex table) {
+  return definition.role != Role::declared && definition.role != Role::calendar && definition.table == table;
 }
 
 }  // namespace
 
-std::vector<const Measure*> drafts_of(const Query& query) {
-  std::vector<const Measure*> drafts;
-  if (!query.variant) return drafts;
-  for (const Measure& measure : query.variant->measures) {
-    const Span& at = measure.span;
-    if (at.file == query.span.file && at.begin >= query.span.begin && at.end <= query.span.end)
-      drafts.push_back(&measure);
-  }
-  return drafts;
-}
-
-std::string link_name(const CheckedModel& model, const Link& link) {
-  const auto end = [&](const LinkEnd& e) {
-    if (e.columns.size() == 1) return model.column_name({e.table, e.columns[0]});
-    std::string list;
-    for (const std::uint32_t c : e.columns) list += (list.empty() ? "" : ", ") + model.tables[e.table].columns[c].name;
-    return model.tables[e.table].name + ".(" + list + ")";
-  };
-  return end(link.from) + " -> " + end(link.to) + (link.role.empty() ? "" : " as " + link.role);
-}
-
-std::vector<User> users_of_column(const CheckedModel& model, ColumnId column) {
-  std::vector<User> users;
-  for (const Measure& m : model.measures) {
-    if (names_column(m.expression, column)) users.push_back({UserKind::measure, m.name, m.span});
-  }
-  for (const Table& table : model.tables) {
-    for (const Column& c : table.columns) {
-      if (names_column(c.expression, column))
-        users.push_back({UserKind::calculated_column, table.name + "." + c.name, c.span});
-    }
-    if (table.rows && names_column(table.rows, column))
-      users.push_back({UserKind::calculated_table, table.name, table.span});
-  }
-  if (model.calendar && (model.calendar->day == column || is_period(*model.calendar, column)))
-    users.push_back({UserKind::calendar, model.column_name(model.calendar->day), model.calendar->span});
-  for (const Link& link : model.links) {
-    if (link.from.reads(column) || link.to.reads(column))
-      users.push_back({UserKind::link, link_name(model, link), link.span});
-  }
-  const Table& own = model.tables[column.table];
-  for (const Column& c : own.columns) {
-    if (c.sorted_by == column.column) users.push_back({UserKind::sort_order, own.name + "." + c.name, c.span});
-  }
-  for (const Query& query : model.queries) {
-    bool named =
-        std::any_of(query.by.begin(), query.by.end(), [&](const QueryBy& key) { return key.column.column == column; });
-    for (const NodePtr& condition : query.where) named = named || names_column(condition, column);
-    named = named || names_column(query.having, column);
-    for (const QueryShow& item : query.show) named = named || names_column(item.expression, column);
-    for (const Measure* draft : drafts_of(query)) named = named || names_column(draft->expression, column);
-    if (named) users.push_back({UserKind::query, query.name, query.span});
-  }
-  for (const std::string& who : model.column(column).used_by)
-    users.push_back({UserKind::declared, who, model.column(column).span});
-  return users;
+Uses::Uses(const CheckedModel& model) {
+  for (const Table& table : model.tables) columns_.emplace_back(table.columns.size());
+  tables_.resize(model.tables.size());
+  measures_.resize(model.measures.size());
+  parameters_.resize(model.parameters.size());
+  std::map<std::string, MeasureIndex> by_name;
+  for (MeasureIndex m = 0; m < model.measures.size(); ++m) by_name.emplace(model.measures[m].name, m);
+  each_definition(model, [&](const Definition& definition) {
+    const User user{kind_of(definition.role), definition.name, definition.span};
+    // What belongs together is walked together: a user that is there already is the last one.
+    const auto add = [&](std::vector<User>& users) {
+      if (users.empty() || users.back() != user) users.push_back(user);
+    };
+    each_mention(definition, [&](const Mention& mention) {
+      if (mention.column) add(columns_[mention.column->table][mention.column->column]);
+      if (const auto table = mention.column ? mention.column->table : mention.table;
+          table && !is_part_of(definition, *table))
+        add(tables_[*table]);
+      if (mention.parameter) add(parameters_[*mention.parameter]);
+      if (!mention.measure) return;
+      // A query with drafts stands in a model of its own, whose measures bear the same names.
+      const auto measure = by_name.find(definition.model->measures[*mention.measure].name);
+      if (measure != by_name.end()) add(measures_[measure->second]);
+    });
+  });
 }
 
 }  // namespace juniper::model
@@ -118,6 +90,10 @@ std::string_view to_string(UserKind kind) {
       return "link";
     case UserKind::sort_order:
       return "sort order";
+    case UserKind::row_order:
+      return "row order of";
+    case UserKind::trimmed_table:
+      return "trimmed table";
     case UserKind::query:
       return "query";
     case UserKind::declared:

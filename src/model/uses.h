@@ -1,11 +1,12 @@
-// Who uses what: for each column, the definitions and queries that name it.
+// Who uses what: for each column, table, measure and parameter, the definitions and queries that name it. It is the one
+// graph that descriptions, the audit and refactorings ask.
 #pragma once
 
 #include <string>
 #include <vector>
 
 #include "juniper/model.h"
-#include "language/checked.h"
+#include "language/traverse.h"
 
 namespace juniper::model {
 
@@ -17,14 +18,34 @@ struct User {
   bool operator==(const User&) const = default;
 };
 
-// Users of each column, in the order of the model. A column on the many side of a link that is followed to reach
-// another column counts as used by the link alone.
-std::vector<User> users_of_column(const language::CheckedModel& model, language::ColumnId column);
+// How a user in that role is told.
+UserKind kind_of(language::Role role);
 
-// The measures that a query defines for itself alone.
-std::vector<const language::Measure*> drafts_of(const language::Query& query);
+// Users in the order of language::Role, each once. Made by one walk over the model; threads may read one together. What
+// it gives lives as long as it does, so a temporary gives nothing.
+class Uses {
+ public:
+  explicit Uses(const language::CheckedModel& model);
 
-// A link as it is written: "sessions.end_day -> days.day as end_date".
-std::string link_name(const language::CheckedModel& model, const language::Link& link);
+  // A column on the many side of a link that is followed to reach another column counts as used by the link alone.
+  const std::vector<User>& of(language::ColumnId column) const& { return columns_[column.table][column.column]; }
+  // Who goes over the table's rows, reads one of its columns, or leads to it; its own calculated columns, orders and
+  // links are a part of it.
+  const std::vector<User>& of_table(language::TableIndex table) const& { return tables_[table]; }
+  // With the queries whose own drafts stand beside it.
+  const std::vector<User>& of_measure(language::MeasureIndex measure) const& { return measures_[measure]; }
+  const std::vector<User>& of_parameter(std::uint32_t parameter) const& { return parameters_[parameter]; }
+
+  const std::vector<User>& of(language::ColumnId) && = delete;
+  const std::vector<User>& of_table(language::TableIndex) && = delete;
+  const std::vector<User>& of_measure(language::MeasureIndex) && = delete;
+  const std::vector<User>& of_parameter(std::uint32_t) && = delete;
+
+ private:
+  std::vector<std::vector<std::vector<User>>> columns_;
+  std::vector<std::vector<User>> tables_;
+  std::vector<std::vector<User>> measures_;
+  std::vector<std::vector<User>> parameters_;
+};
 
 }  // namespace juniper::model

@@ -6,7 +6,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "language/lexer.h"
 #include "language/parser.h"
 #include "model/access.h"
@@ -82,9 +82,10 @@ Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::
     if (asked.empty() && present) {
       for (const Query& query : model.queries) {
         if (query.variant) continue;  // it has definitions of its own
-        bool depends = query.having && measures_in(model, query.having).contains(*present);
-        for (const QueryShow& item : query.show)
-          depends = depends || measures_in(model, item.expression).contains(*present);
+        bool depends = false;
+        each_definition(model, query, [&](const Definition& part) {
+          depends = depends || measures_in(model, part.expression).contains(*present);
+        });
         if (depends) asked.push_back(query.name);
       }
     }

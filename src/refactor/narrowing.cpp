@@ -9,8 +9,8 @@
 
 #include "base/exact.h"
 #include "engine/ask.h"
-#include "language/check.h"
 #include "language/lexer.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
@@ -27,9 +27,11 @@ double number(const Value& value, Type type) {
       return base::to_real(value.exact(), type.scale);
     case Value::Kind::real:
       return value.real();
-    default:
+    case Value::Kind::null:
+    case Value::Kind::text:
       return 0;
   }
+  return 0;
 }
 
 struct ByValue {

@@ -146,7 +146,11 @@ class PlanReader {
       case Verb::round:
         made.type = type(rest());
         break;
-      default:
+      case Verb::inline_column:
+      case Verb::relink:
+      case Verb::drop:
+      case Verb::trim:
+      case Verb::reorder:
         break;
     }
     made.text = text_between(begin, token().span.begin);

@@ -5,7 +5,7 @@
 #include <map>
 
 #include "engine/ask.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "language/lexer.h"
 #include "model/access.h"
 #include "refactor/proofs.h"

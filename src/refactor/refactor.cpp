@@ -11,7 +11,7 @@
 #include "juniper/audit.h"
 #include "juniper/sql.h"
 #include "juniper/weigh.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "loading/load_beside.h"
 #include "model/access.h"
 #include "refactor/narrowing.h"

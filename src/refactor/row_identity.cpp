@@ -127,7 +127,7 @@ Rows rows_by_code(const store::Column& column) {
 
 RowProof prove_relinked(const Dataset& before, const Dataset& after, const Claim& claim) {
   RowProof proof;
-  proof.expression = model::link_name(model::checked(after.model()), model::checked(after.model()).links[claim.link]);
+  proof.expression = model::checked(after.model()).link_name(model::checked(after.model()).links[claim.link]);
   prove_link(before, after, claim.link, proof);
   return proof;
 }

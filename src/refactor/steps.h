@@ -5,7 +5,7 @@
 #include <vector>
 
 #include "juniper/model.h"
-#include "language/checked.h"
+#include "language/traverse.h"
 #include "model/uses.h"
 #include "refactor/plan.h"
 
@@ -65,29 +65,5 @@ Result<language::TableIndex> find_source_table(const Model& read, const Step& st
 
 // The model of changed texts. Errors: JR-803 with what the texts' own errors, or new warnings, say.
 Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step);
-
-// The model in which a query's expressions stand: with its drafts, if it has any.
-inline const language::CheckedModel& own_model(const language::CheckedModel& model, const language::Query& query) {
-  return query.variant ? *query.variant : model;
-}
-
-// Calls visit(model, node) for every expression of a model: calculated columns, measures, what queries show and where
-// they filter, each with the model in which its names stand.
-template <class Visit>
-void each_expression(const language::CheckedModel& model, const Visit& visit) {
-  for (const language::Table& table : model.tables) {
-    for (const language::Column& column : table.columns) {
-      if (column.expression) visit(model, column.expression);
-    }
-  }
-  for (const language::Measure& measure : model.measures) visit(model, measure.expression);
-  for (const language::Query& query : model.queries) {
-    const language::CheckedModel& own = own_model(model, query);
-    for (const language::Measure* draft : model::drafts_of(query)) visit(own, draft->expression);
-    for (const language::QueryShow& item : query.show) visit(own, item.expression);
-    for (const language::NodePtr& condition : query.where) visit(own, condition);
-    if (query.having) visit(own, query.having);
-  }
-}
 
 }  // namespace juniper::refactoring

@@ -60,7 +60,7 @@ std::map<std::string, std::string> definitions_of(const language::CheckedModel& 
           column.description, column.used_by, canonical_text(column.expression));
     }
   }
-  for (const Link& link : model.links) definitions["link " + model::link_name(model, link)] = "";
+  for (const Link& link : model.links) definitions["link " + model.link_name(link)] = "";
   for (const Measure& measure : model.measures) {
     definitions["measure " + measure.name] =
         fmt::format("{:?} {} {:?} {} {}", measure.format, measure.hidden, measure.description, measure.used_by,

@@ -113,7 +113,10 @@ void TypeFinder::add(std::string_view text, std::uint64_t line) {
     case TypeKind::time:
       fits = base::parse_time(text).has_value();
       break;
-    default:
+    case TypeKind::integer:
+    case TypeKind::decimal:
+    case TypeKind::real:
+    case TypeKind::text:
       fits = take_number(text);
   }
   if (!fits) become_text(text, line);

@@ -175,7 +175,12 @@ PackedPiece pack_piece(Type type, PieceValues& values, PieceMemory& memory, unsi
     case TypeKind::real:
       piece.reals = values.real;
       break;
-    default:
+    case TypeKind::boolean:
+    case TypeKind::integer:
+    case TypeKind::decimal:
+    case TypeKind::date:
+    case TypeKind::datetime:
+    case TypeKind::time:
       pack_exact(piece, type, values.exact, values.is_null, memory.numbers);
   }
   return piece;

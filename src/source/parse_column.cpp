@@ -285,7 +285,10 @@ void parse_column(const CsvRecords& records, std::size_t position, Type type, ba
         value += days * base::microseconds_per_day;
         return true;
       });
-    default:
+    case TypeKind::boolean:
+    case TypeKind::real:
+    case TypeKind::text:
+    case TypeKind::time:
       return with([](std::string_view, std::int64_t&) { return false; });
   }
 }

@@ -81,7 +81,16 @@ std::string Dialect::operation(const Node& node, const Texts& x, std::int64_t to
       return fmt::format("({} * {})", x[0], power_text(node.type.scale - node.children[0]->type.scale));
     case Op::to_real:
       return node.children[0]->type.kind == TypeKind::real ? x[0] : to_real(x[0], node.children[0]->type.scale);
-    default:
+    case Op::literal:
+    case Op::column:
+    case Op::field:
+    case Op::name:
+    case Op::measure:
+    case Op::modified:
+    case Op::let:
+    case Op::aggregate:
+    case Op::grouping:
+    case Op::call:
       break;
   }
   switch (node.function) {
@@ -124,9 +133,33 @@ std::string Dialect::operation(const Node& node, const Texts& x, std::int64_t to
     }
     case Function::today:
       return literal(Value::of(static_cast<int128>(today)), {TypeKind::date, 0});
-    default:
+    case Function::sign:
+    case Function::sqrt:
+    case Function::exp:
+    case Function::ln:
+    case Function::power:
+    case Function::upper:
+    case Function::lower:
+    case Function::substring:
+    case Function::starts_with:
+    case Function::ends_with:
+    case Function::contains:
+    case Function::year:
+    case Function::quarter:
+    case Function::month:
+    case Function::day:
+    case Function::weekday:
+    case Function::week:
+    case Function::hour:
+    case Function::minute:
+    case Function::second:
+    case Function::date:
+    case Function::time:
+    case Function::months_between:
+    case Function::years_between:
       return call(node, x);
   }
+  return "NULL";
 }
 
 std::string Dialect::rounded(const Node& node, const std::string& x) const {
@@ -137,21 +170,15 @@ std::string Dialect::rounded(const Node& node, const std::string& x) const {
   if (type.scale <= digits) return x;
   const std::string step = power_text(type.scale - digits);
   const std::string half = base::exact_text(base::power_of_ten(type.scale - digits) / 2, 0);
-  std::string quotient;
-  switch (node.function) {
-    case Function::round:
-      quotient = fmt::format("(CASE WHEN {} < 0 THEN -({}) ELSE {} END)", x,
-                             whole_divide(fmt::format("(-({}) + {})", x, half), step),
-                             whole_divide(fmt::format("({} + {})", x, half), step));
-      break;
-    case Function::floor:
-      quotient = fmt::format("({} - CASE WHEN {} < 0 THEN 1 ELSE 0 END)", whole_divide(x, step), remainder(x, step));
-      break;
-    case Function::ceil:
-      quotient = fmt::format("({} + CASE WHEN {} > 0 THEN 1 ELSE 0 END)", whole_divide(x, step), remainder(x, step));
-      break;
-    default:
-      quotient = whole_divide(x, step);
+  std::string quotient = whole_divide(x, step);
+  if (node.function == Function::round) {
+    quotient = fmt::format("(CASE WHEN {} < 0 THEN -({}) ELSE {} END)", x,
+                           whole_divide(fmt::format("(-({}) + {})", x, half), step),
+                           whole_divide(fmt::format("({} + {})", x, half), step));
+  } else if (node.function == Function::floor) {
+    quotient = fmt::format("({} - CASE WHEN {} < 0 THEN 1 ELSE 0 END)", quotient, remainder(x, step));
+  } else if (node.function == Function::ceil) {
+    quotient = fmt::format("({} + CASE WHEN {} > 0 THEN 1 ELSE 0 END)", quotient, remainder(x, step));
   }
   return fmt::format("({} * {})", quotient, power_text(std::max(0, node.type.scale - digits)));
 }

@@ -129,10 +129,17 @@ class PostgresqlDialect final : public Dialect {
         return "STDDEV_SAMP(x)";
       case Aggregate::stddev_pop:
         return "STDDEV_POP(x)";
-      default:
+      case Aggregate::row_count:
+      case Aggregate::first:
+      case Aggregate::last:
+      case Aggregate::list:
+      case Aggregate::rank:
+      case Aggregate::exists:
+      case Aggregate::only:
         return fmt::format("CASE WHEN COUNT(*) = COUNT(x) AND COUNT(DISTINCT x) = 1 THEN {}(x) END",
                            boolean ? "BOOL_AND" : "MIN");
     }
+    return "NULL";
   }
 
   std::string list(const std::string& subquery, const std::string& separator, const std::string& order) const override {
@@ -199,7 +206,9 @@ class PostgresqlDialect final : public Dialect {
       case TypeKind::time:
         made = fmt::format("time '00:00' + {}::double precision * interval '1 microsecond'", column);
         break;
-      default:
+      case TypeKind::boolean:
+      case TypeKind::real:
+      case TypeKind::text:
         return column;
     }
     return made + " AS " + column;
@@ -229,17 +238,15 @@ class PostgresqlDialect final : public Dialect {
     return fmt::format("({}::double precision / {}::double precision)", x, power_text(scale));
   }
   std::string rounded_real(Function function, const std::string& x, int digits) const override {
-    switch (function) {
-      case Function::round:
-        return fmt::format("(sign({0}) * floor(abs({0}) * {1}::double precision + 0.5) / {1}::double precision)", x,
-                           power_text(digits));
-      case Function::floor:
-        return fmt::format("floor({})", x);
-      case Function::ceil:
-        return fmt::format("ceil({})", x);
-      default:
-        return fmt::format("trunc({})", x);
+    if (function == Function::round) {
+      return fmt::format("(sign({0}) * floor(abs({0}) * {1}::double precision + 0.5) / {1}::double precision)", x,
+                         power_text(digits));
     }
+    return fmt::format("{}({})",
+                       function == Function::floor  ? "floor"
+                       : function == Function::ceil ? "ceil"
+                                                    : "trunc",
+                       x);
   }
   std::string extreme(const Texts& x, bool least) const override {
     return fmt::format("{}({})", least ? "least" : "greatest", joined(x, ", "));
@@ -309,9 +316,28 @@ class PostgresqlDialect final : public Dialect {
         return fmt::format("pg_temp.spans_between({}, {}, 1)", x[0], x[1]);
       case Function::years_between:
         return fmt::format("pg_temp.spans_between({}, {}, 12)", x[0], x[1]);
-      default:
+      case Function::abs:
+      case Function::round:
+      case Function::floor:
+      case Function::ceil:
+      case Function::trunc:
+      case Function::least:
+      case Function::greatest:
+      case Function::coalesce:
+      case Function::length:
+      case Function::trim:
+      case Function::replace:
+      case Function::datetime:
+      case Function::add_days:
+      case Function::add_months:
+      case Function::add_years:
+      case Function::days_between:
+      case Function::start_of:
+      case Function::end_of:
+      case Function::today:
         return "NULL";
     }
+    return "NULL";
   }
 
  private:
@@ -323,9 +349,14 @@ class PostgresqlDialect final : public Dialect {
         return "text";
       case TypeKind::boolean:
         return "boolean";
-      default:
+      case TypeKind::integer:
+      case TypeKind::decimal:
+      case TypeKind::date:
+      case TypeKind::datetime:
+      case TypeKind::time:
         return "numeric";
     }
+    return "numeric";
   }
   // 0.001 for three digits: dividing would round to fewer digits than a number may have.
   static std::string scale_text(int scale) {
@@ -345,9 +376,11 @@ class PostgresqlDialect final : public Dialect {
       case TypeKind::datetime:
       case TypeKind::time:
         return fmt::format("round(extract(epoch FROM {}) * 1000000)", column);
-      default:
+      case TypeKind::boolean:
+      case TypeKind::real:
         return column;
     }
+    return column;
   }
 };
 

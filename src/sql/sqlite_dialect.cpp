@@ -67,9 +67,16 @@ class SqliteDialect final : public Dialect {
         return "sqrt(variance(x, 1))";
       case Aggregate::stddev_pop:
         return "sqrt(variance(x, 0))";
-      default:
+      case Aggregate::row_count:
+      case Aggregate::first:
+      case Aggregate::last:
+      case Aggregate::list:
+      case Aggregate::rank:
+      case Aggregate::exists:
+      case Aggregate::only:
         return "CASE WHEN COUNT(*) = COUNT(x) AND COUNT(DISTINCT x) = 1 THEN MIN(x) END";
     }
+    return "NULL";
   }
 
   std::string list(const std::string& subquery, const std::string& separator, const std::string& order) const override {
@@ -192,9 +199,28 @@ class SqliteDialect final : public Dialect {
         return fmt::format("months_between({}, {})", x[0], x[1]);
       case Function::years_between:
         return fmt::format("years_between({}, {})", x[0], x[1]);
-      default:
+      case Function::abs:
+      case Function::round:
+      case Function::floor:
+      case Function::ceil:
+      case Function::trunc:
+      case Function::least:
+      case Function::greatest:
+      case Function::coalesce:
+      case Function::length:
+      case Function::trim:
+      case Function::replace:
+      case Function::datetime:
+      case Function::add_days:
+      case Function::add_months:
+      case Function::add_years:
+      case Function::days_between:
+      case Function::start_of:
+      case Function::end_of:
+      case Function::today:
         return "NULL";
     }
+    return "NULL";
   }
 };
 

@@ -13,6 +13,7 @@
 #include "base/exact.h"
 #include "base/failure.h"
 #include "language/slices.h"
+#include "language/traverse.h"
 #include "sql/dialect.h"
 
 namespace juniper::sql_engine {
@@ -129,13 +130,36 @@ class Translator {
         return aggregate(*node, scope);
       case Op::grouping:
         return dialect_.literal(Value::of(int128{is_grouped(node->column, scope.slice) ? 0 : 1}), node->type);
-      default: {
+      case Op::add:
+      case Op::subtract:
+      case Op::multiply:
+      case Op::divide:
+      case Op::int_divide:
+      case Op::modulo:
+      case Op::negate:
+      case Op::equal:
+      case Op::not_equal:
+      case Op::less:
+      case Op::less_equal:
+      case Op::is_distinct:
+      case Op::in:
+      case Op::like:
+      case Op::and_:
+      case Op::or_:
+      case Op::not_:
+      case Op::is_null:
+      case Op::concat:
+      case Op::cases:
+      case Op::rescale:
+      case Op::to_real:
+      case Op::call: {
         std::vector<std::string> operands;
         for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
         const std::string result = dialect_.operation(*node, operands, today_);
         return may_leave_finite(*node) ? dialect_.finite(result) : result;
       }
     }
+    return "NULL";
   }
 
   // --- reading ------------------------------------------------------------------------------------------------------
@@ -405,6 +429,11 @@ class Translator {
   }
 
   RowsSql made_rows(const RowSetPtr& set, const Scope& scope) {
+    const auto input = [&] {
+      RowsSql made = rows(set->input, scope);
+      made.row.set = set;
+      return made;
+    };
     switch (set->kind) {
       case RowsKind::table: {
         RowsSql made;
@@ -430,26 +459,27 @@ class Translator {
       case RowsKind::except:
       case RowsKind::intersect:
         return combined(set, scope);
-      default:
-        break;
-    }
-    RowsSql made = rows(set->input, scope);
-    made.row.set = set;
-    switch (set->kind) {
-      case RowsKind::filtered:
+      case RowsKind::filtered: {
+        RowsSql made = input();
         made.where.push_back("(" + value(set->condition, inside(scope, made.row)) + ")");
         return made;
-      case RowsKind::extended:
+      }
+      case RowsKind::extended: {
+        RowsSql made = input();
         for (const NodePtr& item : set->values)
           made.row.fields.push_back("(" + value(item, inside(scope, made.row)) + ")");
         return made;
-      case RowsKind::sorted:
+      }
+      case RowsKind::sorted: {
+        RowsSql made = input();
         for (std::size_t k = set->values.size(); k-- > 0;)
           made.order.insert(made.order.begin(), {value(set->values[k], inside(scope, made.row)), set->descending[k]});
         return made;
-      default:
-        return top(set, std::move(made), scope);
+      }
+      case RowsKind::top:
+        return top(set, input(), scope);
     }
+    return {};
   }
 
   // A row is among the first n when fewer than n come before it.

@@ -316,9 +316,15 @@ Column encode_by_type(Column column, ColumnInput& input) {
       return encode_text(std::move(column), input);
     case TypeKind::real:
       return encode_real(std::move(column), input);
-    default:
+    case TypeKind::boolean:
+    case TypeKind::integer:
+    case TypeKind::decimal:
+    case TypeKind::date:
+    case TypeKind::datetime:
+    case TypeKind::time:
       return ExactEncoder(std::move(column), input).encode();
   }
+  return column;
 }
 
 }  // namespace

@@ -50,9 +50,25 @@ std::unique_ptr<Accumulator> by_codes(const language::Node& node, const store::C
     case Aggregate::stddev:
     case Aggregate::variance_pop:
       return make_code_spread(node, column);
-    default:
+    case Aggregate::row_count:
+    case Aggregate::count:
+    case Aggregate::count_distinct:
+    case Aggregate::product:
+    case Aggregate::median:
+    case Aggregate::quantile:
+    case Aggregate::variance:
+    case Aggregate::stddev_pop:
+    case Aggregate::any:
+    case Aggregate::every:
+    case Aggregate::first:
+    case Aggregate::last:
+    case Aggregate::list:
+    case Aggregate::rank:
+    case Aggregate::exists:
+    case Aggregate::only:
       return make_code_quantile(column, node.literal.real());
   }
+  return nullptr;
 }
 
 // The column's values as an aggregate reads them: the numbers, or reals.

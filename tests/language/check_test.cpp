@@ -255,10 +255,11 @@ TEST(Check, KnowsWhoUsesWhat) {
                                       "  twice = energy * 2\n  note text used by \"finance\"\n"));
   ASSERT_TRUE(model) << test::messages(model.error());
   const auto& checked = model::checked(*model);
+  const model::Uses uses(checked);
   const auto users = [&](const std::string& table, const std::string& column) {
     const auto t = *checked.find_table(table);
     std::string text;
-    for (const auto& user : model::users_of_column(checked, {t, *checked.tables[t].find(column)}))
+    for (const auto& user : uses.of({t, *checked.tables[t].find(column)}))
       text += std::string(to_string(user.kind)) + " " + user.name + "; ";
     return text;
   };

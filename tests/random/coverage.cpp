@@ -4,8 +4,8 @@
 #include <array>
 
 #include "engine/ask.h"
-#include "language/check.h"
 #include "language/operations.h"
+#include "language/traverse.h"
 
 namespace juniper::test {
 

@@ -61,9 +61,13 @@ std::string random_literal(Random& random, Type type) {
       return fmt::format("{} \"{}\"", to_string(type), field);
     case TypeKind::real:
       return field.find('.') == std::string::npos ? field + "e0" : field + "e0";
-    default:
+    case TypeKind::boolean:
+    case TypeKind::integer:
+    case TypeKind::decimal:
+    case TypeKind::text:
       return field;
   }
+  return field;
 }
 
 bool TableInfo::leads_to(std::size_t table) const {

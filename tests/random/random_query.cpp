@@ -494,9 +494,12 @@ class Maker {
           if (!column.empty()) return leaf("only(" + column + ")");
         }
         return chance(random_, 30) ? first_or_last() : over(one_of(std::array{"min", "max"}), text);
-      default:
+      case TypeKind::date:
+      case TypeKind::datetime:
+      case TypeKind::time:
         return chance(random_, 30) ? first_or_last() : over(one_of(std::array{"min", "max"}), type);
     }
+    return over("min", type);
   }
 
   PiecePtr count_distinct(const std::string& name, const Set& set, const Place& body, int depth) {

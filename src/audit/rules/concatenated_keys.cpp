@@ -3,7 +3,7 @@
 
 #include "audit/rules.h"
 #include "base/format.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "model/uses.h"
 
 namespace juniper::auditing {
@@ -33,7 +33,7 @@ void find_concatenated_keys(const Subject& subject, Findings& findings) {
     const bool both = model.column(to).is_calculated();
     Finding finding =
         subject.about(from,
-                      fmt::format("the link {} goes by {} values put together from {}", model::link_name(model, link),
+                      fmt::format("the link {} goes by {} values put together from {}", model.link_name(link),
                                   base::grouped(subject.data(from).distinct), fmt::join(parts, ", ")),
                       fmt::format("link {}.({}) to the columns of {} that they equal", model.tables[from.table].name,
                                   fmt::join(parts, ", "), model.tables[to.table].name),

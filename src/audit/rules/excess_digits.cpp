@@ -5,7 +5,7 @@
 #include "audit/rules.h"
 #include "base/exact.h"
 #include "base/format.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "source/column_input.h"
 
 namespace juniper::auditing {

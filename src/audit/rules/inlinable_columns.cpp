@@ -25,8 +25,11 @@ void find_inlinable_columns(const Subject& subject, Findings& findings) {
       return;
     std::string readers;
     for (const model::User& user : subject.users(id)) readers += (readers.empty() ? "" : ", ") + user.name;
+    // What it alone is built on goes with it.
+    std::uint64_t bytes = 0;
+    for (const ColumnId gone : model::columns_to_inline(subject.model(), id)) bytes += subject.data(gone).bytes();
     findings.push_back(subject.with_step(
-        subject.about(id, fmt::format("{} rows, read by {}", base::grouped(data.rows), readers), "", data.bytes()),
+        subject.about(id, fmt::format("{} rows, read by {}", base::grouped(data.rows), readers), "", bytes),
         "inline " + step_name(subject.model(), id)));
   });
 }

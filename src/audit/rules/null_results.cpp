@@ -6,28 +6,12 @@
 #include "base/format.h"
 #include "juniper/ask.h"
 #include "language/lexer.h"
-#include "model/uses.h"
 
 namespace juniper::auditing {
 
 using namespace language;
 
 namespace {
-
-// Calls visit(name, name span, expression) for every definition: measures, calculated columns, filters of queries.
-template <class Visit>
-void each_definition(const CheckedModel& model, const Visit& visit) {
-  for (const Table& table : model.tables) {
-    for (const Column& column : table.columns) {
-      if (column.expression) visit(table.name + "." + column.name, column.name_span, column.expression);
-    }
-  }
-  for (const Measure& measure : model.measures) visit(measure.name, measure.name_span, measure.expression);
-  for (const Query& query : model.queries) {
-    for (const NodePtr& condition : query.where) visit(query.name, query.span, condition);
-    for (const Measure* draft : model::drafts_of(query)) visit(query.name, query.span, draft->expression);
-  }
-}
 
 std::uint64_t count_of(const Subject& subject, const std::string& query) {
   const auto answer = ask(subject.dataset(), {query});
@@ -100,8 +84,8 @@ void find_divisions_by_zero(const Subject& subject, Findings& findings) {
 
 void find_filters_of_nothing(const Subject& subject, Findings& findings) {
   const CheckedModel& model = subject.model();
-  each_definition(model, [&](const std::string& name, Span place, const NodePtr& expression) {
-    walk(expression, [&](const Node& n) {
+  each_definition(model, [&](const Definition& definition) {
+    walk(definition, [&](const Node& n) {
       if ((n.op != Op::equal && n.op != Op::in) || n.children.size() < 2) return;
       const bool first = n.children[0]->op == Op::column;
       const NodePtr& column = n.children[first ? 0 : 1];
@@ -129,7 +113,7 @@ void find_filters_of_nothing(const Subject& subject, Findings& findings) {
           fix = fmt::format("did you mean {}?", written_text(near));
       }
       findings.push_back(subject.about(
-          name, place,
+          definition.name, definition.name_span,
           fmt::format("{}: no row of {} has {}", model.sources.text(n.span), column_name, fmt::join(missing, ", ")),
           fix));
     });

@@ -7,6 +7,7 @@
 #include "base/parallel.h"
 #include "language/lexer.h"
 #include "loading/resolve_link.h"
+#include "model/trimming.h"
 #include "store/of_dataset.h"
 
 namespace juniper::auditing {
@@ -63,11 +64,15 @@ void find_oversized_dimensions(const Subject& subject, Findings& findings) {
     for (LinkIndex i = 0; i < model.links.size() && !subject.is_fast(); ++i) {
       if (model.links[i].to.table == t) saved += saved_in_link(store::store_of(subject.dataset()).links[i], used);
     }
-    Finding finding = subject.with_step(
-        subject.about(
-            trim.table, model.tables[t].name_span,
-            fmt::format("links lead to {} of {} rows", base::grouped(trim.used_rows), base::grouped(trim.rows)), ""),
-        "trim " + written_name(trim.table));
+    Finding finding = subject.about(
+        trim.table, model.tables[t].name_span,
+        fmt::format("links lead to {} of {} rows", base::grouped(trim.used_rows), base::grouped(trim.rows)), "");
+    const Diagnostics blockers = model::trimming_blockers(model, t);
+    if (blockers.empty()) {
+      finding = subject.with_step(std::move(finding), "trim " + written_name(trim.table));
+    } else {
+      finding.remedy = fmt::format("leave them out of the file, if nobody needs them; {}", blockers[0].message);
+    }
     finding.saved_bytes = saved;
     finding.estimated = subject.is_fast();
     findings.push_back(std::move(finding));

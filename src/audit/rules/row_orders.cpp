@@ -21,16 +21,20 @@ void find_smaller_orders(const Subject& subject, Findings& findings) {
     const unsigned threads = subject.dataset().options().threads;
     const std::vector<unsigned> weights = loading::code_weights(model, t);
     const std::vector<std::uint32_t> columns = loading::smaller_order(table, weights, threads);
-    store::StoredTable sorted = table;
-    loading::sort_rows(sorted, columns, weights, loading::SortIf::smaller, threads);
-    if (sorted.order.empty()) continue;
+    const std::int64_t saved =
+        columns.empty() ? 0 : loading::saved_by_order(model, store::store_of(subject.dataset()), t, columns, threads);
+    if (saved <= 0) continue;
     std::string names;
-    for (const std::uint32_t c : columns)
-      names += (names.empty() ? "" : ", ") + written_name(model.tables[t].columns[c].name);
-    Finding finding = subject.with_step(subject.about(table.name, model.tables[t].name_span,
-                                                      fmt::format("sorted by {} it is smaller", sorted.order), ""),
-                                        fmt::format("reorder {} by ({})", written_name(table.name), names));
-    finding.saved_bytes = static_cast<std::uint64_t>(sorted.order_saved_bytes);
+    std::string steps;
+    for (const std::uint32_t c : columns) {
+      const std::string& name = model.tables[t].columns[c].name;
+      names += (names.empty() ? "" : ", ") + name;
+      steps += (steps.empty() ? "" : ", ") + written_name(name);
+    }
+    Finding finding = subject.with_step(
+        subject.about(table.name, model.tables[t].name_span, fmt::format("sorted by {} it is smaller", names), ""),
+        fmt::format("reorder {} by ({})", written_name(table.name), steps));
+    finding.saved_bytes = static_cast<std::uint64_t>(saved);
     findings.push_back(std::move(finding));
   }
 }

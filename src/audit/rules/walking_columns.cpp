@@ -19,11 +19,11 @@ bool is_only_aggregated(const Subject& subject, ColumnId id) {
       !std::all_of(users.begin(), users.end(), [](const model::User& u) { return u.kind == UserKind::measure; }))
     return false;
   bool filters = false;
-  for (const Measure& measure : subject.model().measures) {
-    walk(measure.expression, [&](const Node& n) {
-      filters = filters || (n.op == Op::column && n.variable == slice_row && n.column.column == id);
+  each_definition(subject.model(), [&](const Definition& definition) {
+    each_mention(definition, [&](const Mention& mention) {
+      filters = filters || (mention.column == id && mention.manner != Manner::read);
     });
-  }
+  });
   return !filters;
 }
 

@@ -53,12 +53,34 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
         if (is_true(condition)) return value(node->children[i + 1], scope);
       }
       return value(node->children.back(), scope);
-    default: {
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::divide:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::equal:
+    case Op::not_equal:
+    case Op::less:
+    case Op::less_equal:
+    case Op::is_distinct:
+    case Op::in:
+    case Op::like:
+    case Op::and_:
+    case Op::or_:
+    case Op::not_:
+    case Op::is_null:
+    case Op::concat:
+    case Op::rescale:
+    case Op::to_real:
+    case Op::call: {
       std::vector<Cell> operands;
       for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
       return apply(*node, operands, source_.setting);
     }
   }
+  return {};
 }
 
 const std::vector<Value>& Naive::column(ColumnId id) {

@@ -45,6 +45,8 @@ std::vector<Row> Naive::rows(const RowSetPtr& set, const Scope& scope) {
 }
 
 std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
+  std::vector<Row> input;
+  if (set->input) input = rows(set->input, scope);
   switch (set->kind) {
     case RowsKind::table: {
       HeldSlice slice = set->of ? narrowed(scope.rows.at(*set->of), scope) : scope.slice;
@@ -59,11 +61,6 @@ std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
     case RowsKind::named:
       if (!scope.sets.at(set->name)) throw RowsOverflow{};
       return *scope.sets.at(set->name);
-    default:
-      break;
-  }
-  std::vector<Row> input = rows(set->input, scope);
-  switch (set->kind) {
     case RowsKind::filtered:
       std::erase_if(input, [&](const Row& row) {
         const Cell condition = value(set->condition, inside(scope, row));
@@ -91,9 +88,12 @@ std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
     case RowsKind::distinct:
     case RowsKind::grouped:
       return groups(input, set, scope);
-    default:
+    case RowsKind::unite:
+    case RowsKind::except:
+    case RowsKind::intersect:
       return combined(std::move(input), rows(set->other, scope), set->kind);
   }
+  return input;
 }
 
 std::vector<std::vector<Value>> Naive::sort(std::vector<Row>& input, const RowSet& set, const Scope& scope) {

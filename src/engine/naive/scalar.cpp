@@ -152,17 +152,10 @@ Cell divided(const Node& node, const std::vector<Cell>& x) {
 Big rounded(const Big& x, const Big& step, Function how) {
   const Big quotient = x / step;  // towards zero
   const Big rest = x % step;
-  switch (how) {
-    case Function::floor:
-      return rest < 0 ? Big(quotient - 1) : quotient;
-    case Function::ceil:
-      return rest > 0 ? Big(quotient + 1) : quotient;
-    case Function::round:
-      if (2 * abs(rest) >= step) return x < 0 ? Big(quotient - 1) : Big(quotient + 1);
-      return quotient;
-    default:
-      return quotient;
-  }
+  if (how == Function::floor && rest < 0) return quotient - 1;
+  if (how == Function::ceil && rest > 0) return quotient + 1;
+  if (how == Function::round && 2 * abs(rest) >= step) return x < 0 ? Big(quotient - 1) : Big(quotient + 1);
+  return quotient;
 }
 
 Cell round_number(const Node& node, const Cell& x) {
@@ -172,16 +165,9 @@ Cell round_number(const Node& node, const Cell& x) {
                          : 0;
   if (type.kind == TypeKind::real) {
     const double value = x.value.real();
-    switch (node.function) {
-      case Function::floor:
-        return real(std::floor(value));
-      case Function::ceil:
-        return real(std::ceil(value));
-      case Function::trunc:
-        return real(std::trunc(value));
-      default:
-        break;
-    }
+    if (node.function == Function::floor) return real(std::floor(value));
+    if (node.function == Function::ceil) return real(std::ceil(value));
+    if (node.function == Function::trunc) return real(std::trunc(value));
     const double factor = std::pow(10.0, digits < 0 ? -digits : digits);
     const double result = digits >= 0 ? std::round(value * factor) / factor : std::round(value / factor) * factor;
     return real(std::isfinite(result) ? result : value);
@@ -193,50 +179,29 @@ Cell round_number(const Node& node, const Cell& x) {
 
 // --- dates ----------------------------------------------------------------------------------------------------------
 
-std::int64_t days_of(const Cell& cell, Type type) {
-  return type.kind == TypeKind::datetime ? base::floor_divide(whole(cell), base::microseconds_per_day) : whole(cell);
-}
-
 // The week of the year in which its Thursday lies.
 std::int64_t iso_week(std::int64_t days) {
   const std::int64_t thursday = base::start_of(days, base::Unit::week) + 3;
   return (thursday - base::start_of(thursday, base::Unit::year)) / 7 + 1;
 }
 
-Cell date_part(const Node& node, const Cell& x) {
-  const Type type = node.children[0]->type;
-  const std::int64_t days = type.kind == TypeKind::time ? 0 : days_of(x, type);
-  const std::int64_t second =
-      (type.kind == TypeKind::date
-           ? 0
-           : whole(x) - (type.kind == TypeKind::datetime ? days * base::microseconds_per_day : 0)) /
-      1'000'000;
-  const auto civil = base::civil_from_days(days);
-  const auto month = static_cast<unsigned>(civil.month());
-  switch (node.function) {
-    case Function::year:
-      return number(static_cast<int>(civil.year()));
-    case Function::quarter:
-      return number((month - 1) / 3 + 1);
-    case Function::month:
-      return number(month);
-    case Function::day:
-      return number(static_cast<unsigned>(civil.day()));
-    case Function::weekday:
-      return number(days - base::start_of(days, base::Unit::week) + 1);
-    case Function::week:
-      return number(iso_week(days));
-    case Function::hour:
-      return number(second / 3600);
-    case Function::minute:
-      return number(second % 3600 / 60);
-    case Function::second:
-      return number(second % 60);
-    case Function::date:
-      return number(days);
-    default:
-      return number(whole(x) - days * base::microseconds_per_day);
-  }
+// A date, a time of day, or both, in pieces.
+struct Moment {
+  std::int64_t days = 0;
+  std::int64_t microseconds = 0;  // of the day
+  std::int64_t year() const { return static_cast<int>(base::civil_from_days(days).year()); }
+  std::int64_t month() const { return static_cast<unsigned>(base::civil_from_days(days).month()); }
+  std::int64_t day() const { return static_cast<unsigned>(base::civil_from_days(days).day()); }
+  std::int64_t second() const { return microseconds / 1'000'000; }
+};
+
+Moment moment_of(const Node& node, const std::vector<Cell>& x) {
+  const std::int64_t held = whole(x[0]);
+  const TypeKind kind = node.children[0]->type.kind;
+  if (kind == TypeKind::date) return {held, 0};
+  if (kind == TypeKind::time) return {0, held};
+  const std::int64_t days = base::floor_divide(held, base::microseconds_per_day);
+  return {days, held - days * base::microseconds_per_day};
 }
 
 Cell moved(const Cell& date, const Cell& count, base::Unit unit) {
@@ -323,9 +288,36 @@ Cell call(const Node& node, const std::vector<Cell>& x, const Setting& setting) 
     }
     case Function::today:
       return number(setting.today);
-    default:
-      return date_part(node, x[0]);
+    case Function::year:
+      return number(moment_of(node, x).year());
+    case Function::quarter:
+      return number((moment_of(node, x).month() - 1) / 3 + 1);
+    case Function::month:
+      return number(moment_of(node, x).month());
+    case Function::day:
+      return number(moment_of(node, x).day());
+    case Function::weekday: {
+      const std::int64_t days = moment_of(node, x).days;
+      return number(days - base::start_of(days, base::Unit::week) + 1);
+    }
+    case Function::week:
+      return number(iso_week(moment_of(node, x).days));
+    case Function::hour:
+      return number(moment_of(node, x).second() / 3600);
+    case Function::minute:
+      return number(moment_of(node, x).second() % 3600 / 60);
+    case Function::second:
+      return number(moment_of(node, x).second() % 60);
+    case Function::date:
+      return number(moment_of(node, x).days);
+    case Function::time:
+      return number(moment_of(node, x).microseconds);
+    case Function::least:  // these look at nulls themselves
+    case Function::greatest:
+    case Function::coalesce:
+      return pick(node, x);
   }
+  return null();
 }
 
 Cell member(const std::vector<Cell>& x) {
@@ -363,9 +355,34 @@ Cell applied(const Node& node, const std::vector<Cell>& x, const Setting& settin
     case Op::call:
       if (node.function == Function::least || node.function == Function::greatest ||
           node.function == Function::coalesce)
-        return pick(node, x);
+        return call(node, x, setting);
       break;
-    default:
+    case Op::literal:
+    case Op::column:
+    case Op::field:
+    case Op::name:
+    case Op::measure:
+    case Op::modified:
+    case Op::let:
+    case Op::aggregate:
+    case Op::grouping:
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::divide:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::equal:
+    case Op::not_equal:
+    case Op::less:
+    case Op::less_equal:
+    case Op::like:
+    case Op::not_:
+    case Op::concat:
+    case Op::cases:
+    case Op::rescale:
+    case Op::to_real:
       break;
   }
   if (any_null) return null();
@@ -404,9 +421,25 @@ Cell applied(const Node& node, const std::vector<Cell>& x, const Setting& settin
       return exact(big(x[0]) * ten_to(node.type.scale - node.children[0]->type.scale));
     case Op::to_real:
       return real(as_real(x[0], node.children[0]->type));
-    default:
+    case Op::literal:
+    case Op::column:
+    case Op::field:
+    case Op::name:
+    case Op::measure:
+    case Op::modified:
+    case Op::let:
+    case Op::aggregate:
+    case Op::grouping:
+    case Op::is_distinct:
+    case Op::in:
+    case Op::and_:
+    case Op::or_:
+    case Op::is_null:
+    case Op::cases:
+    case Op::call:
       return call(node, x, setting);
   }
+  return null();
 }
 
 }  // namespace

@@ -4,7 +4,7 @@
 #include <algorithm>
 
 #include "base/calendar.h"
-#include "language/check.h"
+#include "language/traverse.h"
 
 namespace juniper::engine::naive {
 

@@ -84,9 +84,24 @@ Cell of_numbers(const Node& node, const std::vector<Value>& values) {
       return finite(squares / count);
     case Aggregate::stddev_pop:
       return finite(std::sqrt(squares / count));
-    default:
+    case Aggregate::min:
+    case Aggregate::max:
+    case Aggregate::row_count:
+    case Aggregate::count:
+    case Aggregate::count_distinct:
+    case Aggregate::median:
+    case Aggregate::quantile:
+    case Aggregate::any:
+    case Aggregate::every:
+    case Aggregate::first:
+    case Aggregate::last:
+    case Aggregate::list:
+    case Aggregate::rank:
+    case Aggregate::exists:
+    case Aggregate::only:
       return finite(quantile(std::move(x), node.aggregate == Aggregate::median ? 0.5 : node.literal.real()));
   }
+  return {};
 }
 
 }  // namespace
@@ -98,7 +113,26 @@ Cell aggregate_values(const Node& node, std::vector<Value> values) {
     case Aggregate::count_distinct:
       std::sort(values.begin(), values.end(), [](const Value& a, const Value& b) { return compare(a, b) < 0; });
       return number(std::unique(values.begin(), values.end()) - values.begin());
-    default:
+    case Aggregate::sum:
+    case Aggregate::avg:
+    case Aggregate::min:
+    case Aggregate::max:
+    case Aggregate::row_count:
+    case Aggregate::product:
+    case Aggregate::median:
+    case Aggregate::quantile:
+    case Aggregate::stddev:
+    case Aggregate::variance:
+    case Aggregate::stddev_pop:
+    case Aggregate::variance_pop:
+    case Aggregate::any:
+    case Aggregate::every:
+    case Aggregate::first:
+    case Aggregate::last:
+    case Aggregate::list:
+    case Aggregate::rank:
+    case Aggregate::exists:
+    case Aggregate::only:
       break;
   }
   if (values.empty()) return {};
@@ -118,9 +152,26 @@ Cell aggregate_values(const Node& node, std::vector<Value> values) {
       for (const Value& text : values) list += (&text == values.data() ? "" : node.literal.text()) + text.text();
       return {Value::of(list), false};
     }
-    default:
+    case Aggregate::sum:
+    case Aggregate::avg:
+    case Aggregate::row_count:
+    case Aggregate::count:
+    case Aggregate::count_distinct:
+    case Aggregate::product:
+    case Aggregate::median:
+    case Aggregate::quantile:
+    case Aggregate::stddev:
+    case Aggregate::variance:
+    case Aggregate::stddev_pop:
+    case Aggregate::variance_pop:
+    case Aggregate::first:
+    case Aggregate::last:
+    case Aggregate::rank:
+    case Aggregate::exists:
+    case Aggregate::only:
       return of_numbers(node, values);
   }
+  return {};
 }
 
 }  // namespace juniper::engine::naive

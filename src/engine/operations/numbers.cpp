@@ -47,7 +47,8 @@ void arithmetic(const Vector& a, const Vector& b, Vector& out) {
     case Repr::wide:
       map<int128, int128, int128>(a, b, out, [](auto x, auto y, auto& r) { return valid(Of::wide(x, y, r)); });
       break;
-    default:
+    case Repr::real:
+    case Repr::text:
       // A real that leaves the finite numbers is null, as a division by zero is.
       map<double, double, double>(a, b, out, [](double x, double y, double& r) {
         r = Of::real(x, y);

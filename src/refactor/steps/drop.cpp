@@ -17,11 +17,11 @@ namespace {
 // Where rows are put in an order, their table's key settles ties.
 Diagnostics orders_settled_by(const CheckedModel& model, ColumnId key) {
   Diagnostics found;
-  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
-    walk(expression, [&](const Node& n) {
+  each_definition(model, [&](const Definition& definition) {
+    walk(definition, [&](const Node& n) {
       const bool orders = n.op == Op::aggregate && order_tells(n.aggregate);
       if (orders && base_table(n.rows) == key.table) {
-        found.push_back(own.sources.diagnostic(
+        found.push_back(definition.model->sources.diagnostic(
             Severity::error, "JR-803", n.span,
             fmt::format("{} stays: where rows are equal here, their table's key tells which comes first",
                         model.column_name(key)),
@@ -45,17 +45,16 @@ Result<Applied> drop_measure(const Model& read, const Step& step) {
     blocked.push_back(model.sources.diagnostic(Severity::error, "JR-803", span,
                                                fmt::format("the measure '{}' stays: {}", measure.name, why), ""));
   };
-  for (const std::string& who : measure.used_by) block(measure.span, fmt::format("\"{}\" uses it", who));
-  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
-    walk(expression, [&](const Node& n) {
-      if (n.op == Op::measure && own.measures[n.measure].name == measure.name) block(n.span, "it is named here");
+  each_definition(model, [&](const Definition& definition) {
+    each_mention(definition, [&](const Mention& mention) {
+      if (!mention.measure || definition.model->measures[*mention.measure].name != measure.name) return;
+      if (definition.role == Role::declared) {
+        block(mention.span, fmt::format("\"{}\" uses it", definition.name));
+      } else {
+        block(mention.span, "it is named here");
+      }
     });
   });
-  for (const Table& table : model.tables) {
-    walk(table.rows, [&](const Node& n) {
-      if (n.op == Op::measure && n.measure == *index) block(n.span, "it is named here");
-    });
-  }
   if (!blocked.empty()) return tl::unexpected(std::move(blocked));
   TextEdits edits;
   edits.remove_declaration(model.sources[measure.span.file].text, measure.span);
@@ -73,7 +72,8 @@ Result<Applied> drop(const Model& read, const Step& step) {
   if (!id) return tl::unexpected(id.error());
   const Column& column = model.column(*id);
   Diagnostics blocked;
-  for (const model::User& user : model::users_of_column(model, *id)) {
+  const model::Uses uses(model);
+  for (const model::User& user : uses.of(*id)) {
     blocked.push_back(model.sources.diagnostic(
         Severity::error, "JR-803", user.span,
         fmt::format("{} stays: the {} {} uses it", model.column_name(*id), to_string(user.kind), user.name),

@@ -6,7 +6,7 @@
 #include <functional>
 
 #include "base/diagnostics.h"
-#include "language/check.h"
+#include "language/traverse.h"
 #include "language/lexer.h"
 #include "language/parser.h"
 #include "model/access.h"
@@ -165,47 +165,6 @@ class TextExpander {
 
 // --- what goes -------------------------------------------------------------------------------------------------------
 
-// Calculated columns that `id` reads, directly.
-std::set<ColumnId> built_on(const CheckedModel& model, ColumnId id) {
-  std::set<ColumnId> columns;
-  for (const ColumnRef& ref : column_refs(model.column(id).expression)) {
-    if (model.column(ref.column).is_calculated()) columns.insert(ref.column);
-  }
-  return columns;
-}
-
-// True if no calculated column that stays reads it.
-bool only_measures_read(const CheckedModel& model, ColumnId id, const std::set<ColumnId>& removed) {
-  for (TableIndex t = 0; t < model.tables.size(); ++t) {
-    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
-      if (!removed.contains({t, c}) && model.tables[t].columns[c].is_calculated() &&
-          built_on(model, {t, c}).contains(id))
-        return false;
-    }
-  }
-  return true;
-}
-
-// The column and, level by level, those below it that nothing else needs.
-std::vector<ColumnId> columns_to_remove(const CheckedModel& model, ColumnId id) {
-  std::vector<ColumnId> order{id};
-  std::set<ColumnId> removed{id};
-  for (bool grown = true; grown;) {
-    grown = false;
-    for (const ColumnId above : std::vector<ColumnId>(order)) {
-      for (const ColumnId below : built_on(model, above)) {
-        if (removed.contains(below) || !only_measures_read(model, below, removed) ||
-            !model::inlining_blockers(model, below).empty())
-          continue;
-        removed.insert(below);
-        order.push_back(below);
-        grown = true;
-      }
-    }
-  }
-  return order;
-}
-
 bool reads_any(const NodePtr& expression, const std::set<ColumnId>& columns) {
   bool reads = false;
   walk(expression,
@@ -217,50 +176,37 @@ std::string expanded_text(const CheckedModel& model, ColumnId column, const std:
   return TextExpander(model, removed).text_of(column, column.table, {});
 }
 
-// The new texts must mean what the trees mean: each expression that was rewritten is read back and compared.
-Result<void> check_meaning(const Model& before_model, const Model& after_model, const std::set<ColumnId>& removed) {
-  const CheckedModel& before = model::checked(before_model);
-  const CheckedModel& after = model::checked(after_model);
-  const auto differs = [&](const CheckedModel& old_model, const NodePtr& old_node, const CheckedModel& new_model,
-                           const NodePtr& new_node) {
-    return canonical(old_model, expand(old_model, old_node, removed), OuterRows::by_order) !=
-           canonical(new_model, new_node, OuterRows::by_order);
-  };
-  const auto failed = [&](Span span, const std::string& name) {
-    return tl::unexpected(Diagnostics{before.sources.diagnostic(
-        Severity::error, "JR-803", span,
-        fmt::format("'{}' would not mean the same with the column's expression written in", name),
-        "a name in it is read differently there: write its path out, or rename the row")});
-  };
-  const auto compare_measures = [&](const CheckedModel& was, const CheckedModel& is) -> Result<void> {
-    for (std::size_t m = 0; m < was.measures.size(); ++m) {
-      if (differs(was, was.measures[m].expression, is, is.measures[m].expression))
-        return failed(was.measures[m].span, was.measures[m].name);
-    }
-    return {};
-  };
-  if (auto same = compare_measures(before, after); !same) return same;
-  for (std::size_t t = 0; t < before.tables.size(); ++t) {
-    for (std::uint32_t c = 0; c < before.tables[t].columns.size(); ++c) {
-      const Column& column = before.tables[t].columns[c];
-      if (!column.is_calculated() || removed.contains({static_cast<TableIndex>(t), c})) continue;
-      const auto index = after.tables[t].find(column.name);
-      if (!index || differs(before, column.expression, after, after.tables[t].columns[*index].expression))
-        return failed(column.span, column.name);
-    }
-  }
-  for (std::size_t q = 0; q < before.queries.size(); ++q) {
-    const CheckedModel& was = own_model(before, before.queries[q]);
-    const CheckedModel& is = own_model(after, after.queries[q]);
-    for (std::size_t s = 0; s < before.queries[q].show.size(); ++s) {
-      if (differs(was, before.queries[q].show[s].expression, is, after.queries[q].show[s].expression))
-        return failed(before.queries[q].show[s].span, before.queries[q].name);
-    }
-    if (before.queries[q].variant) {
-      if (auto same = compare_measures(was, is); !same) return same;
-    }
-  }
-  return {};
+// What a definition says, as a text that is the same for equal meanings, with the removed columns' expressions in their
+// place.
+std::string meaning_of(const Definition& definition, const std::set<ColumnId>& removed) {
+  const CheckedModel& model = *definition.model;
+  if (definition.expression)
+    return canonical(model, expand(model, definition.expression, removed), OuterRows::by_order);
+  if (definition.rows) return canonical(model, definition.rows, OuterRows::by_order);
+  std::string names;
+  for (const ColumnId id : definition.columns) names += model.column_name(id) + "\n";
+  for (const TableIndex table : definition.tables) names += model.tables[table].name + "\n";
+  return names;
+}
+
+// The new texts must mean what the trees mean: all that they say is read back and compared.
+Result<void> check_meaning(const Model& before, const Model& after, const std::set<ColumnId>& removed) {
+  std::vector<Definition> now;
+  each_definition(model::checked(after), [&](const Definition& definition) { now.push_back(definition); });
+  std::size_t next = 0;
+  std::optional<Definition> differing;
+  each_definition(model::checked(before), [&](const Definition& was) {
+    if (differing || (was.column && removed.contains(*was.column))) return;
+    const bool same = next < now.size() && now[next].role == was.role && now[next].name == was.name &&
+                      meaning_of(was, removed) == meaning_of(now[next], {});
+    if (!same) differing = was;
+    ++next;
+  });
+  if (!differing) return {};
+  return tl::unexpected(Diagnostics{differing->model->sources.diagnostic(
+      Severity::error, "JR-803", differing->span,
+      fmt::format("'{}' would not mean the same with the column's expression written in", differing->name),
+      "a name in it is read differently there: write its path out, or rename the row")});
 }
 
 }  // namespace
@@ -279,7 +225,7 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
   }
   if (Diagnostics blocked = model::inlining_blockers(model, id); !blocked.empty())
     return tl::unexpected(std::move(blocked));
-  const std::vector<ColumnId> gone = columns_to_remove(model, id);
+  const std::vector<ColumnId> gone = model::columns_to_inline(model, id);
   const std::set<ColumnId> removed(gone.begin(), gone.end());
   Applied made;
   const auto claim = [&](ColumnId proved) {
@@ -295,25 +241,12 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
     edits.remove_declaration(model.sources[model.column(each).span.file].text, model.column(each).span);
     claim(each);
   }
-  const auto rewrite_measures = [&](const CheckedModel& of) {
-    const TextExpander expander(of, removed);
-    for (const Measure& measure : of.measures) expander.rewrite(measure.expression, edits);
-  };
-  rewrite_measures(model);
-  for (const Query& query : model.queries) {
-    if (query.variant) rewrite_measures(*query.variant);
-    const TextExpander expander(own_model(model, query), removed);
-    for (const QueryShow& item : query.show) expander.rewrite(item.expression, edits);
-  }
-  const TextExpander expander(model, removed);
-  for (TableIndex t = 0; t < model.tables.size(); ++t) {
-    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
-      const NodePtr& expression = model.tables[t].columns[c].expression;
-      if (removed.contains({t, c}) || !reads_any(expression, removed)) continue;
-      expander.rewrite(expression, edits);
-      claim({t, c});
-    }
-  }
+  each_definition(model, [&](const Definition& definition) {
+    const bool is_column = definition.role == Role::calculated_column;
+    if ((is_column && removed.contains(*definition.column)) || !reads_any(definition.expression, removed)) return;
+    TextExpander(*definition.model, removed).rewrite(definition.expression, edits);
+    if (is_column) claim(*definition.column);
+  });
   made.texts = edits.apply(read.texts());
   const auto after = read_again(read, made.texts, step);
   if (!after) return tl::unexpected(after.error());

@@ -22,22 +22,18 @@ struct Parts {
 };
 
 bool add_parts(const NodePtr& node, TableIndex table, Parts& parts) {
-  switch (node->op) {
-    case Op::concat:
-      return std::all_of(node->children.begin(), node->children.end(),
-                         [&](const NodePtr& child) { return add_parts(child, table, parts); });
-    case Op::column:
-      if (node->column.start != table || !node->column.path.empty()) return false;
-      parts.columns.push_back(node->column.column.column);
-      parts.between += '\0';
-      return true;
-    case Op::literal:
-      if (node->literal.is_null()) return false;
-      parts.between += node->literal.text();
-      return true;
-    default:
-      return false;
+  if (node->op == Op::concat) {
+    return std::all_of(node->children.begin(), node->children.end(),
+                       [&](const NodePtr& child) { return add_parts(child, table, parts); });
   }
+  if (node->op == Op::column && node->column.start == table && node->column.path.empty()) {
+    parts.columns.push_back(node->column.column.column);
+    parts.between += '\0';
+    return true;
+  }
+  if (node->op != Op::literal || node->literal.is_null()) return false;
+  parts.between += node->literal.text();
+  return true;
 }
 
 std::optional<Parts> parts_of(const NodePtr& expression, TableIndex table) {
@@ -101,7 +97,7 @@ Result<Applied> relink(const Model& read, const Step& step) {
   if (auto again = read_again(read, made.texts, step); !again) return tl::unexpected(again.error());
   Claim claim{Claim::Kind::relinked, step.table, step.column};
   claim.link = static_cast<LinkIndex>(link - model.links.begin());
-  claim.expression = model::link_name(model, *link);
+  claim.expression = model.link_name(*link);
   made.claims.push_back(std::move(claim));
   return made;
 }

@@ -3,8 +3,9 @@
 
 #include <set>
 
-#include "language/check.h"
 #include "language/lexer.h"
+#include "language/operations.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "model/uses.h"
 #include "refactor/steps.h"
@@ -71,23 +72,10 @@ class TimestampParts {
 
  private:
   const std::string* part_for(Function function) const {
-    switch (function) {
-      case Function::date:
-      case Function::year:
-      case Function::quarter:
-      case Function::month:
-      case Function::day:
-      case Function::weekday:
-      case Function::week:
-        return &date_;
-      case Function::time:
-      case Function::hour:
-      case Function::minute:
-      case Function::second:
-        return &time_;
-      default:
-        return nullptr;
-    }
+    const Signature signature = find_function(id_of(function))->signature;
+    if (signature == Signature::date_part || signature == Signature::to_date) return &date_;
+    if (signature == Signature::time_part || signature == Signature::to_time) return &time_;
+    return nullptr;
   }
   // What stands before the column's name: "s.", "sessions.", "".
   std::optional<std::string> prefix(const CheckedModel& model, Span span) const {
@@ -105,11 +93,6 @@ class TimestampParts {
   TextEdits& edits_;
 };
 
-bool drops(const Across& across, ColumnId id) {
-  return std::any_of(across.columns.begin(), across.columns.end(),
-                     [&](const ColumnRef& ref) { return ref.column == id; });
-}
-
 // What needs the timestamp in one piece.
 Diagnostics splitting_blockers(const CheckedModel& model, ColumnId id) {
   Diagnostics found;
@@ -118,31 +101,34 @@ Diagnostics splitting_blockers(const CheckedModel& model, ColumnId id) {
                                              fmt::format("{} stays whole: {}", model.column_name(id), why), way_round));
   };
   if (model.column(id).key) block(model.column(id).name_span, "it is a key", "");
-  for (const model::User& user : model::users_of_column(model, id)) {
-    const bool readable =
-        user.kind == UserKind::measure || user.kind == UserKind::calculated_column || user.kind == UserKind::query;
-    if (!readable) block(user.span, fmt::format("the {} {} needs it", to_string(user.kind), user.name), "");
-  }
-  for (const Query& query : model.queries) {
-    for (const QueryBy& key : query.by) {
-      if (key.column.column == id)
-        block(key.span, fmt::format("query '{}' groups by it", query.name), "group by its date or its time of day");
-    }
-  }
-  each_expression(model, [&](const CheckedModel&, const NodePtr& expression) {
-    walk(expression, [&](const Node& n) {
-      if (n.modifiers && n.modifiers->across && drops(*n.modifiers->across, id))
-        block(n.modifiers->across->span, "filters on it are dropped here", "");
-      for (RowSetPtr rows = n.rows; rows; rows = rows->input) {
-        if (rows->across && drops(*rows->across, id)) block(rows->across->span, "filters on it are dropped here", "");
-        if (rows->kind == RowsKind::distinct) {
-          for (const NodePtr& value : rows->values) {
-            if (value->op == Op::column && value->column.column == id)
-              block(value->span, "rows are told apart by it here", "");
+  each_definition(model, [&](const Definition& definition) {
+    each_mention(definition, [&](const Mention& mention) {
+      if (mention.column != id) return;
+      switch (mention.manner) {
+        case Manner::read:
+        case Manner::filter:
+          if (definition.role == Role::calculated_table)
+            block(definition.span, fmt::format("the calculated table {} needs it", definition.name), "");
+          return;
+        case Manner::group:
+          if (definition.role == Role::key) {
+            block(mention.span, fmt::format("query '{}' groups by it", definition.name),
+                  "group by its date or its time of day");
+          } else {
+            block(mention.span, "rows are told apart by it here", "");
           }
-        }
+          return;
+        case Manner::grouping:
+          return block(mention.span, "it is asked for by name here", "");
+        case Manner::dropped:
+          return block(mention.span, "filters on it are dropped here", "");
+        case Manner::followed:
+          return;
+        case Manner::listed:
+          return block(mention.span,
+                       fmt::format("the {} {} needs it", to_string(model::kind_of(definition.role)), definition.name),
+                       "");
       }
-      if (n.op == Op::grouping && n.column.column == id) block(n.span, "it is asked for by name here", "");
     });
   });
   return found;
@@ -156,7 +142,8 @@ Diagnostics changing_blockers(const CheckedModel& model, ColumnId id, bool chang
     found.push_back(model.sources.diagnostic(
         Severity::error, "JR-803", span, fmt::format("{} stays as it is: {}", model.column_name(id), why), way_round));
   };
-  for (const model::User& user : model::users_of_column(model, id)) {
+  const model::Uses uses(model);
+  for (const model::User& user : uses.of(id)) {
     if (user.kind == UserKind::declared)
       block(user.span, fmt::format("\"{}\" uses it, as its declaration says", user.name),
             "take `used by` out when that is over");
@@ -229,8 +216,8 @@ Result<Applied> split_timestamp(const Model& read, const Step& step) {
                                          written_name(date), written_name(time), header, attributes, between));
   TimestampParts parts(*id, column.name, written_name(date), written_name(time), edits);
   bool told = true;
-  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
-    told = parts.rewrite(own, expression) && told;
+  each_definition(model, [&](const Definition& definition) {
+    told = parts.rewrite(*definition.model, definition.expression) && told;
   });
   if (!told)
     return tl::unexpected(at_column(model, *id, "JR-803", "is named in a way that this step does not rewrite", ""));

@@ -77,12 +77,13 @@ Result<Applied> store_expression(const Model& read, const Step& step) {
 
   TextEdits edits;
   std::size_t uses = 0;
-  each_expression(model, [&](const CheckedModel& own, const NodePtr& expression) {
-    if (expression == model.column(id).expression) return;
-    each_outermost(expression, [&](const NodePtr& node) {
-      if (node->op == Op::column || !is_of_rows(node, *table) || canonical(own, node, OuterRows::by_order) != wanted)
+  each_definition(model, [&](const Definition& definition) {
+    if (definition.column == id) return;
+    each_outermost(definition.expression, [&](const NodePtr& node) {
+      if (node->op == Op::column || !is_of_rows(node, *table) ||
+          canonical(*definition.model, node, OuterRows::by_order) != wanted)
         return false;
-      edits.replace(node->span, row_prefix(own, node).value_or("") + written_name(step.column));
+      edits.replace(node->span, row_prefix(*definition.model, node).value_or("") + written_name(step.column));
       ++uses;
       return true;
     });

@@ -17,9 +17,11 @@ std::string json_cell(const Cell& cell) {
       return "null";
     case Cell::Kind::text:
       return json_text(cell.exact);
-    default:
+    case Cell::Kind::number:
+    case Cell::Kind::boolean:
       return cell.exact;
   }
+  return "null";
 }
 
 std::string json_table(const Table& table) {
