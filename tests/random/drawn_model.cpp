@@ -337,6 +337,9 @@ class Drawer {
   void fill(std::size_t t) {
     const TableInfo& table = model_.tables[t];
     std::size_t wanted = pick(random_, most_rows_ + 1);
+    // Around the ends of blocks, where there are several.
+    static constexpr std::array ends{4095, 4096, 4097, 8192, 8193, 20000};
+    if (const auto end = static_cast<std::size_t>(ends[pick(random_, ends.size())]); end <= most_rows_) wanted = end;
     if (chance(random_, 8)) wanted = pick(random_, 2);
     std::vector<std::set<std::string>> keys(table.keys);
     std::set<std::string> pairs;

@@ -837,6 +837,14 @@ RandomColumn random_column(Random& random, const RandomModel& model, std::size_t
   return {type, maker.expression(type, place, depth)->text()};
 }
 
+std::string random_condition(Random& random, const RandomModel& model, std::size_t table, int depth) {
+  Maker maker(random, model);
+  Place place;
+  place.kind = Place::Kind::row;
+  place.rows.push_back({"this", table, {}, true});
+  return maker.expression(boolean, place, depth)->text();
+}
+
 RandomQuery random_query(Random& random, const RandomModel& model) {
   Maker maker(random, model);
   RandomQuery query;

@@ -45,6 +45,8 @@ struct RandomColumn {
   std::string text;
 };
 RandomColumn random_column(Random& random, const RandomModel& model, std::size_t table, int depth);
+// A condition on one table's row, which is called `this`.
+std::string random_condition(Random& random, const RandomModel& model, std::size_t table, int depth);
 RandomQuery random_query(Random& random, const RandomModel& model);
 
 // Queries a little smaller than this one: without a clause, or with a part replaced by one of its own parts.

@@ -29,15 +29,26 @@ std::vector<std::vector<std::uint8_t>> rows_of_links(const Subject& subject) {
   return used;
 }
 
-// The bytes that a link takes less once its one side holds the rows alone that are marked.
-std::uint64_t saved_in_link(const store::StoredLink& link, const std::vector<std::uint8_t>& used) {
-  if (!link.broken.empty()) return 0;
-  std::vector<std::uint64_t> place(used.size() + 1);
-  std::uint64_t kept = 0;
-  for (std::size_t row = 0; row < used.size(); ++row) place[row] = used[row] != 0 ? kept++ : 0;
-  place[used.size()] = kept;  // no match
+// The bytes that a link takes less once a table holds the rows alone that are marked: the link's one side, its many
+// side, or both.
+std::uint64_t saved_in_link(const store::StoredLink& link, const std::vector<std::uint8_t>& used, bool leads_there,
+                            bool leads_from_there) {
+  if (!link.broken.empty() || (!leads_there && !leads_from_there)) return 0;
   std::vector<std::uint64_t> rows = link.rows.decoded();
-  for (std::uint64_t& row : rows) row = place[row];
+  if (leads_there) {
+    std::vector<std::uint64_t> place(used.size() + 1);
+    std::uint64_t kept = 0;
+    for (std::size_t row = 0; row < used.size(); ++row) place[row] = used[row] != 0 ? kept++ : 0;
+    place[used.size()] = kept;  // no match
+    for (std::uint64_t& row : rows) row = place[row];
+  }
+  if (leads_from_there) {
+    std::size_t kept = 0;
+    for (std::size_t row = 0; row < rows.size(); ++row) {
+      if (used[row] != 0) rows[kept++] = rows[row];
+    }
+    rows.resize(kept);
+  }
   const std::uint64_t before = link.rows.bytes().size();
   return before - std::min<std::uint64_t>(before, store::Codes::encode(rows).bytes().size());
 }
@@ -62,7 +73,8 @@ void find_oversized_dimensions(const Subject& subject, Findings& findings) {
     if (trim.saved_bytes == 0) continue;
     std::uint64_t saved = trim.saved_bytes;
     for (LinkIndex i = 0; i < model.links.size() && !subject.is_fast(); ++i) {
-      if (model.links[i].to.table == t) saved += saved_in_link(store::store_of(subject.dataset()).links[i], used);
+      saved += saved_in_link(store::store_of(subject.dataset()).links[i], used, model.links[i].to.table == t,
+                             model.links[i].from.table == t);
     }
     Finding finding = subject.about(
         trim.table, model.tables[t].name_span,
