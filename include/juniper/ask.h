@@ -65,4 +65,11 @@ struct Question {
 // off by Options::cancelled), JR-708 (more memory than Options::memory).
 Result<QueryResult> ask(const Dataset& dataset, const Question& question);
 
+// Answers a question from the files that a model names, row by row and slice by slice, without a store: everything is
+// read, linked and computed anew, by nothing that loads or asks one. It shows whether a store holds what the files say;
+// it takes time in proportion to rows times slices. Of the options, it heeds `today`, `cancelled` and `memory`. Errors:
+// those of ask, JR-501 to JR-507 of the files, JR-704 (a calculated value does not fit), JR-706 (a link's one side holds
+// a key twice).
+Result<QueryResult> ask_files(const Model& model, const Question& question, const Options& options = {});
+
 }  // namespace juniper

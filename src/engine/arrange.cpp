@@ -189,7 +189,9 @@ void Arrangement::sort(ArrangedLevel& level) const {
 }
 
 QueryResult Arrangement::result(std::vector<ArrangedLevel> levels) const {
-  QueryResult result = describe(levels);
+  std::vector<std::vector<std::uint32_t>> kept;
+  for (const ArrangedLevel& level : levels) kept.push_back(level.kept);
+  QueryResult result = empty_result(model_, query_, kept);
   for (ArrangedLevel& level : levels) {
     if (&level == &levels[0] && query_.limit) {
       keep_first(*query_.limit, level);
@@ -198,34 +200,6 @@ QueryResult Arrangement::result(std::vector<ArrangedLevel> levels) const {
     }
   }
   interleave(levels, result);
-  return result;
-}
-
-QueryResult Arrangement::describe(const std::vector<ArrangedLevel>& levels) const {
-  QueryResult result;
-  result.title = query_.title;
-  for (const auto& key : query_.by) {
-    const language::Column& column = model_.column(key.column.column);
-    result.columns.push_back({key.name, column.type, column.format, true});
-  }
-  for (const auto& item : query_.show) result.columns.push_back({item.name, item.expression->type, item.format, false});
-  for (const ArrangedLevel& level : levels) {
-    std::vector<bool> kept(query_.by.size(), false);
-    std::string names;
-    for (const std::uint32_t k : level.kept) {
-      kept[k] = true;
-      names += (names.empty() ? "" : ", ") + query_.by[k].name;
-    }
-    if (result.levels.empty()) {
-      names = "detail";
-    } else if (level.kept.empty()) {
-      names = "grand";
-    } else if (level.kept.size() > 1) {
-      names = "(" + names + ")";
-    }
-    result.levels.push_back(names);
-    result.kept.push_back(std::move(kept));
-  }
   return result;
 }
 
@@ -289,16 +263,44 @@ Diagnostics too_wide_error(const Source& source, const Query& query) {
                                           "group by fewer columns, or by coarser ones")};
 }
 
-Diagnostics overflow_error(const Source& source, const Query& query, const language::QueryShow& item,
-                           const std::vector<std::uint32_t>& kept, const std::vector<std::uint64_t>& codes) {
+QueryResult empty_result(const language::CheckedModel& model, const Query& query,
+                         const std::vector<std::vector<std::uint32_t>>& kept) {
+  QueryResult result;
+  result.title = query.title;
+  for (const auto& key : query.by) {
+    const language::Column& column = model.column(key.column.column);
+    result.columns.push_back({key.name, column.type, column.format, true});
+  }
+  for (const auto& item : query.show) result.columns.push_back({item.name, item.expression->type, item.format, false});
+  for (const std::vector<std::uint32_t>& level : kept) {
+    std::vector<bool> is_kept(query.by.size(), false);
+    std::string names;
+    for (const std::uint32_t k : level) {
+      is_kept[k] = true;
+      names += (names.empty() ? "" : ", ") + query.by[k].name;
+    }
+    if (result.levels.empty()) {
+      names = "detail";
+    } else if (level.empty()) {
+      names = "grand";
+    } else if (level.size() > 1) {
+      names = "(" + names + ")";
+    }
+    result.levels.push_back(names);
+    result.kept.push_back(std::move(is_kept));
+  }
+  return result;
+}
+
+Diagnostics overflow_error(const language::CheckedModel& model, const Query& query, const language::QueryShow& item,
+                           const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
   std::string group;
   for (std::size_t i = 0; i < kept.size(); ++i) {
-    const store::Column& column = source.column(query.by[kept[i]].column.column);
-    const Value value = column.value_of(codes[i]);
-    group += fmt::format("{}{} = {}", group.empty() ? " where " : ", ", query.by[kept[i]].name,
-                         value.is_null() ? "null" : to_text(value, column.type));
+    const language::QueryBy& key = query.by[kept[i]];
+    group += fmt::format("{}{} = {}", group.empty() ? " where " : ", ", key.name,
+                         values[i].is_null() ? "null" : to_text(values[i], model.column(key.column.column).type));
   }
-  return {source.model.sources.diagnostic(
+  return {model.sources.diagnostic(
       Severity::error, "JR-701", item.span,
       fmt::format("'{}'{} does not fit {}", item.name, group, to_string(item.expression->type)),
       "use fewer digits after the point, or a real")};

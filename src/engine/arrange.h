@@ -52,7 +52,6 @@ class Arrangement {
   // Calls sort(is before) with what compares rows of a level.
   template <class Sort>
   void sort_by(const Sort& sort, const ArrangedLevel& level) const;
-  QueryResult describe(const std::vector<ArrangedLevel>& levels) const;
   void interleave(const std::vector<ArrangedLevel>& levels, QueryResult& result) const;
   void append(const ArrangedLevel& level, std::uint32_t from, std::uint32_t number, QueryResult& result) const;
 
@@ -65,8 +64,13 @@ class Arrangement {
 // The error for `by` columns whose codes don't fit one key.
 Diagnostics too_wide_error(const Source& source, const language::Query& query);
 
-// The error for a shown value that does not fit its type, which names its group by the codes of the kept columns.
-Diagnostics overflow_error(const Source& source, const language::Query& query, const language::QueryShow& item,
-                           const std::vector<std::uint32_t>& kept, const std::vector<std::uint64_t>& codes);
+// A query's result without rows: its columns, and its levels with the indexes of the `by` columns that each keeps.
+QueryResult empty_result(const language::CheckedModel& model, const language::Query& query,
+                         const std::vector<std::vector<std::uint32_t>>& kept);
+
+// The error for a shown value that does not fit its type, which names its group by the values of the kept columns.
+Diagnostics overflow_error(const language::CheckedModel& model, const language::Query& query,
+                           const language::QueryShow& item, const std::vector<std::uint32_t>& kept,
+                           const std::vector<Value>& values);
 
 }  // namespace juniper::engine

@@ -156,8 +156,10 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(dataset.options());
     const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
-    auto result = question.plan == Plan::naive ? engine::run_query_naively(source, prepared->query)
-                                               : engine::run_query(source, prepared->query, dataset.options().threads);
+    engine::naive::StoreData data(source);
+    auto result = question.plan == Plan::naive
+                      ? engine::run_query_naively(prepared->model, data, source.setting, prepared->query)
+                      : engine::run_query(source, prepared->query, dataset.options().threads);
     if (result) result->warnings = prepared->warnings;
     return result;
   });

@@ -376,8 +376,11 @@ class QueryRun {
   }
 
   void fail_if(const std::optional<Overflow>& overflow, const ArrangedLevel& level) const {
-    if (overflow)
-      throw Failed{overflow_error(source_, query_, query_.show[overflow->item], level.kept, overflow->codes)};
+    if (!overflow) return;
+    std::vector<Value> values;
+    for (std::size_t i = 0; i < level.kept.size(); ++i)
+      values.push_back(source_.column(query_.by[level.kept[i]].column.column).value_of(overflow->codes[i]));
+    throw Failed{overflow_error(source_.model, query_, query_.show[overflow->item], level.kept, values)};
   }
 
   // The values of a part's combinations, of which the first is the level's combination `begin`, and those of them that

@@ -318,11 +318,14 @@ std::vector<const Measure*> drafts_of(const Query& query) {
   std::vector<const Measure*> drafts;
   if (!query.variant) return drafts;
   for (const Measure& measure : query.variant->measures) {
-    const Span& at = measure.span;
-    if (at.file == query.span.file && at.begin >= query.span.begin && at.end <= query.span.end)
-      drafts.push_back(&measure);
+    if (is_draft(query, measure)) drafts.push_back(&measure);
   }
   return drafts;
+}
+
+bool is_draft(const Query& query, const Measure& measure) {
+  const Span& at = measure.span;
+  return at.file == query.span.file && at.begin >= query.span.begin && at.end <= query.span.end;
 }
 
 // --- mentions -------------------------------------------------------------------------------------------------------

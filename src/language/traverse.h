@@ -132,8 +132,9 @@ void walk(const Definition& definition, const Visit& visit) {
   walk(definition.rows, visit);
 }
 
-// The measures that a query defines for itself alone.
+// The measures that a query defines for itself alone, and whether one of its model's is among them.
 std::vector<const Measure*> drafts_of(const Query& query);
+bool is_draft(const Query& query, const Measure& measure);
 
 // --- mentions -------------------------------------------------------------------------------------------------------
 
@@ -157,7 +158,8 @@ struct Mention {
   Span span;
 };
 
-// Calls visit for everything that a definition names, once for each time that it does. A link that is followed because a
+// Calls visit for everything that a definition names, once for each time that it does. A measure that a query defines for
+// itself is one of the query's model, and none of the text's own. A link that is followed because a
 // column behind it is read is not named.
 using VisitMention = std::function<void(const Mention&)>;
 void each_mention(const Definition& definition, const VisitMention& visit);

@@ -66,7 +66,9 @@ Uses::Uses(const CheckedModel& model) {
       if (mention.parameter) add(parameters_[*mention.parameter]);
       if (!mention.measure) return;
       // A query with drafts stands in a model of its own, whose measures bear the same names.
-      const auto measure = by_name.find(definition.model->measures[*mention.measure].name);
+      const Measure& named = definition.model->measures[*mention.measure];
+      if (definition.query != nullptr && is_draft(*definition.query, named)) return;
+      const auto measure = by_name.find(named.name);
       if (measure != by_name.end()) add(measures_[measure->second]);
     });
   });

@@ -259,9 +259,9 @@ TEST(Query, ManyColumnsMayBeTooWideToGroupBy) {
   EXPECT_NE(test::answer(dataset, "by " + by + " show c").find("JR-703"), std::string::npos);
   Question by_rows{"by " + by + " show c"};
   by_rows.plan = Plan::naive;
-  const auto refused = ask(dataset, by_rows);
-  ASSERT_FALSE(refused);
-  EXPECT_EQ(test::codes(refused.error()), "JR-703");
+  const auto answered = ask(dataset, by_rows);  // its keys are values, and need no room in a number
+  ASSERT_TRUE(answered) << test::messages(answered.error());
+  EXPECT_EQ(answered->rows.size(), 200U);
   // Two columns fill the whole key; a third that is always null needs no place in it.
   EXPECT_EQ(test::answer(dataset, "by t.r0, t.r1, t.none show c limit 1"), "0.5|0.25|null|1");
   EXPECT_EQ(test::answer(dataset, "by t.r0, t.r1 show c limit 2"), "0.5|0.25|1\n1.5|7.25|1");

@@ -37,7 +37,10 @@ std::string column_difference(const Dataset& dataset, language::ColumnId id) {
   const engine::Source source = engine::source_of(dataset);
   const language::NodePtr& expression = source.model.column(id).expression;
   const store::Column& stored = source.column(id);
-  const auto naive = engine::evaluate_rows_naively(source, id.table, expression);
+  const auto naive = [&] {
+    engine::naive::StoreData data(source);
+    return engine::evaluate_rows_naively(source.model, data, source.setting, id.table, expression);
+  }();
   if (!naive) return test::messages(naive.error());
   for (std::uint64_t row = 0; row < stored.rows; ++row) {
     if (same_value(stored.at(row), (*naive)[row])) continue;

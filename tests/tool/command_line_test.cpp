@@ -110,7 +110,7 @@ TEST_F(CommandLineTest, WrongWordsAreToldInPlainOnes) {
       {{"ask", "m", "q", "--store", "a", "--store", "b"}, "--store: it is given 2 times, and takes one value"},
       {{"ask", "m", "q", "--plan"}, "--plan takes one of engine, naive"},
       {{"ask", "m", "q", "--where"}, "--where takes a value, CONDITION"},
-      {{"ask", "m", "q", "--wher", "x"}, "ask has no option --wher; it has --where, --draft, --plan, --against"},
+      {{"ask", "m", "q", "--wher", "x"}, "ask has no option --wher; it has --where, --draft, --plan, --from-sources, --against"},
       {{"ask", "m", "q", "r"}, "'r' is one word more than ask takes"},
       {{"ask", "m"}, "ask needs QUERY"},
       {{"check", "m", "--for", "1"}, "--for goes with --clients"},

@@ -11,10 +11,24 @@ struct AskArguments {
   std::string model;
   Question question;
   Against against = Against::nothing;
+  bool from_sources = false;
 };
+
+// Prints an answer and what is to be said of it.
+int print_answer(const Result<QueryResult>& answer, Console& console) {
+  console.clear_progress();
+  if (answer) console.warn(answer->warnings);
+  return print_or_fail(answer, console);
+}
 
 int run(const AskArguments& arguments, Context& context) {
   Console& console = context.console;
+  if (arguments.from_sources) {
+    const auto model = Model::read(arguments.model, context.options.reading);
+    if (!model) return console.fail(model.error());
+    const CancelOnInterrupt cancelling;
+    return print_answer(ask_files(*model, arguments.question, context.options), console);
+  }
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.against == Against::sqlite) {
       const auto agreement = against_sqlite(dataset, arguments.question);
@@ -23,10 +37,7 @@ int run(const AskArguments& arguments, Context& context) {
       return agreement->same() ? 0 : 1;
     }
     const CancelOnInterrupt cancelling;
-    const auto answer = ask(dataset, arguments.question);
-    console.clear_progress();
-    if (answer) console.warn(answer->warnings);
-    return print_or_fail(answer, console);
+    return print_answer(ask(dataset, arguments.question), console);
   });
 }
 
@@ -39,6 +50,9 @@ Command ask_command() {
   command.options.push_back(
       choice("--plan", "PLAN", "How to answer; naive goes row by row and slice by slice, to hold the engine against",
              kept->question.plan, {{"engine", Plan::engine}, {"naive", Plan::naive}}));
+  command.options.push_back(flag("--from-sources",
+                                 "Answer from the files, without a store and row by row, to hold the store against",
+                                 kept->from_sources));
   command.options.push_back(choice("--against", "ENGINE",
                                    "Compare every cell with an independent engine's answer instead", kept->against,
                                    {{"sqlite", Against::sqlite}}));

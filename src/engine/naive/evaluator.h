@@ -7,8 +7,8 @@
 #include <string>
 #include <vector>
 
+#include "engine/naive/data.h"
 #include "engine/naive/scalar.h"
-#include "engine/source.h"
 #include "language/slices.h"
 
 namespace juniper::engine::naive {
@@ -65,10 +65,10 @@ inline Held held_filter(const NodePtr& condition) {
   return held;
 }
 
-// Evaluates over one source; every value that is read of it is kept. Throws NoAnswer, and what calls off.
+// Evaluates over one source of data. Throws NoAnswer, and what calls off.
 class Naive {
  public:
-  explicit Naive(const Source& source) : source_(source), model_(source.model) {}
+  Naive(const CheckedModel& model, Data& data, Setting setting) : model_(model), data_(data), setting_(setting) {}
 
   // --- expressions --------------------------------------------------------------------------------------------------
   Cell value(const NodePtr& node, const Scope& scope);
@@ -83,13 +83,17 @@ class Naive {
   Cell read(const Row& row, const ColumnRef& ref, const Roles& roles);
   Scope row_scope(TableIndex table, std::uint64_t row, VariableId variable);
 
+  // --- calculated tables --------------------------------------------------------------------------------------------
+
+  // The rows of a set that nothing is around, each with the scope in which it is at hand.
+  std::vector<Scope> row_scopes(const RowSetPtr& set);
+
  private:
   static bool is_true(const Cell& cell) { return !cell.overflow && !cell.value.is_null() && cell.value.exact() != 0; }
-  const std::vector<Value>& column(ColumnId id);
   bool holds(const Held& held, const Row& row, const Roles& roles);
 
   // The row that a path leads to; nothing where it ends before.
-  std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path) const;
+  std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path);
   NodePtr seen_from(const NodePtr& node, TableIndex table, const Roles& roles) const;
   static Scope scope_of(const Row& row);
 
@@ -127,9 +131,9 @@ class Naive {
   Cell edge(const Node& node, const std::vector<Row>& all, const Scope& scope);
   Cell rank(const Node& node, const Scope& scope);
 
-  const Source& source_;
   const CheckedModel& model_;
-  std::map<ColumnId, std::vector<Value>> columns_;
+  Data& data_;
+  Setting setting_;
 };
 
 }  // namespace juniper::engine::naive

@@ -77,29 +77,15 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
     case Op::call: {
       std::vector<Cell> operands;
       for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
-      return apply(*node, operands, source_.setting);
+      return apply(*node, operands, setting_);
     }
   }
   return {};
 }
 
-const std::vector<Value>& Naive::column(ColumnId id) {
-  auto [at, fresh] = columns_.try_emplace(id);
-  if (fresh) {
-    const store::Column& stored = source_.column(id);
-    for (std::uint64_t row = 0; row < stored.rows; ++row) at->second.push_back(stored.at(row));
-  }
-  return at->second;
-}
-
 Cell Naive::read(const Row& row, const ColumnRef& ref, const Roles& roles) {
-  std::uint64_t at = row.row;
-  for (const LinkIndex link : routed(model_, ref, roles).path) {
-    const store::StoredLink& stored = source_.link(link);
-    at = stored.rows.at(at);
-    if (at == stored.no_row) return {};
-  }
-  return {column(ref.column)[at], false};
+  const auto at = row_at(row, routed(model_, ref, roles).path);
+  return at ? Cell{data_.column(ref.column)[*at], false} : Cell{};
 }
 
 Scope Naive::row_scope(TableIndex table, std::uint64_t row, VariableId variable) {

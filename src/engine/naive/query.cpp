@@ -1,4 +1,5 @@
-// Queries and calculated columns by the naive evaluator: a slice for each combination of keys, and a value in each.
+// Queries and calculated columns by the naive evaluator: a slice for each combination of keys, and a value in each; then
+// the order of the rows, the limit and the places of totals, as the language says them.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -17,20 +18,37 @@ namespace {
 
 class NaiveQuery {
  public:
-  NaiveQuery(const Source& source, const Query& query) : naive_(source), source_(source), query_(query) {}
+  NaiveQuery(const CheckedModel& model, Data& data, Setting setting, const Query& query)
+      : naive_(model, data, setting), model_(model), data_(data), query_(query) {}
 
   QueryResult run() {
     const auto begin = std::chrono::steady_clock::now();
-    std::vector<ArrangedLevel> levels(1 + query_.totals.size());
+    std::vector<Level> levels(1 + query_.totals.size());
     for (std::uint32_t k = 0; k < query_.by.size(); ++k) levels[0].kept.push_back(k);
     for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
-    for (ArrangedLevel& level : levels) add_rows(level);
-    QueryResult result = Arrangement(source_, query_, levels[0]).result(std::move(levels));
+    std::vector<std::vector<std::uint32_t>> kept;
+    for (Level& level : levels) {
+      add_rows(level);
+      sort(level);
+      kept.push_back(level.kept);
+    }
+    if (query_.limit && levels[0].rows.size() > *query_.limit) levels[0].rows.resize(*query_.limit);
+    QueryResult result = empty_result(model_, query_, kept);
+    put_together(levels, result);
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     return result;
   }
 
  private:
+  struct LevelRow {
+    std::vector<Value> keys;  // one for each `by` column; null where the level does not keep it
+    std::vector<Value> shown;
+  };
+  struct Level {
+    std::vector<std::uint32_t> kept;
+    std::vector<LevelRow> rows;
+  };
+
   HeldSlice filters() const {
     HeldSlice slice;
     for (const NodePtr& condition : query_.where) {
@@ -39,18 +57,17 @@ class NaiveQuery {
     return slice;
   }
 
-  void add_rows(ArrangedLevel& level) {
-    const std::vector<std::uint32_t>& kept = level.kept;
+  void add_rows(Level& level) {
     std::vector<std::vector<Value>> combinations;
-    if (kept.empty()) combinations.emplace_back(query_.by.size());
+    if (level.kept.empty()) combinations.emplace_back(query_.by.size());
     for (const auto& [table, roles] : query_.sources) {
-      if (kept.empty()) break;
+      if (level.kept.empty()) break;
       HeldSlice slice = filters();
       slice.roles = roles;
       for (const auto& row : naive_.allowed(table, slice)) {
         std::vector<Value> keys(query_.by.size());
-        for (const std::uint32_t k : kept)
-          keys[k] = naive_.read(row, *naive_.model().rebase(query_.by[k].column, table, roles).ref, {}).value;
+        for (const std::uint32_t k : level.kept)
+          keys[k] = naive_.read(row, *model_.rebase(query_.by[k].column, table, roles).ref, {}).value;
         combinations.push_back(std::move(keys));
       }
     }
@@ -60,39 +77,16 @@ class NaiveQuery {
     };
     std::sort(combinations.begin(), combinations.end(), before);
     combinations.erase(std::unique(combinations.begin(), combinations.end()), combinations.end());
-    std::vector<std::shared_ptr<Vector>> columns;
-    for (const QueryShow& item : query_.show) {
-      columns.push_back(std::make_shared<Vector>());
-      const TypeKind kind = item.expression->type.kind;
-      columns.back()->reset(kind == TypeKind::real ? Repr::real : (kind == TypeKind::text ? Repr::text : Repr::wide),
-                            combinations.size());
+    for (std::vector<Value>& keys : combinations) {
+      data_.check();
+      if (auto row = shown(keys, level.kept)) level.rows.push_back({std::move(keys), std::move(*row)});
     }
-    std::vector<std::uint64_t> last_codes;
-    for (const std::uint32_t k : kept) last_codes.push_back(source_.column(query_.by[k].column.column).null_code);
-    level.layout = KeyLayout(last_codes);
-    if (!level.layout.fits()) throw NoAnswer{too_wide_error(source_, query_)};
-    level.keys = PackedKeys(level.layout.bits());
-    const bool detail = kept.size() == query_.by.size();
-    for (std::uint32_t i = 0; i < combinations.size(); ++i) {
-      source_.check();
-      const std::vector<Value>& keys = combinations[i];
-      std::vector<std::uint64_t> codes;
-      for (const std::uint32_t k : kept) codes.push_back(*source_.column(query_.by[k].column.column).code_of(keys[k]));
-      PackedKey key = 0;
-      for (std::size_t k = 0; k < kept.size(); ++k) key = level.layout.with(key, k, codes[k]);
-      level.keys.push_back(key);
-      const auto row = shown(keys, codes, kept, detail);
-      if (!row) continue;
-      level.rows.push_back(i);
-      for (std::size_t c = 0; c < columns.size(); ++c) columns[c]->set(i, (*row)[c]);
-    }
-    level.shown.assign(columns.begin(), columns.end());
   }
 
-  std::optional<std::vector<Value>> shown(const std::vector<Value>& keys, const std::vector<std::uint64_t>& codes,
-                                          const std::vector<std::uint32_t>& kept, bool detail) {
+  std::optional<std::vector<Value>> shown(const std::vector<Value>& keys, const std::vector<std::uint32_t>& kept) {
     Scope scope;
     scope.slice = filters();
+    std::vector<Value> group;
     for (const std::uint32_t k : kept) {
       auto column = std::make_shared<Node>();
       column->op = Op::column;
@@ -101,6 +95,7 @@ class NaiveQuery {
       held.predicate = {PredicateKind::key, column, 0, query_.by[k].span, 0};
       held.key = keys[k];
       scope.slice.predicates.push_back(std::move(held));
+      group.push_back(keys[k]);
     }
     std::vector<Value> row;
     bool any = false;
@@ -108,20 +103,108 @@ class NaiveQuery {
       const Cell cell = naive_.value(item.expression, scope);
       const bool too_large = item.expression->type.kind == TypeKind::integer && !cell.value.is_null() &&
                              !base::fits_int64(cell.value.exact());
-      if (cell.overflow || too_large) throw NoAnswer{overflow_error(source_, query_, item, kept, codes)};
+      if (cell.overflow || too_large) throw NoAnswer{overflow_error(model_, query_, item, kept, group)};
       any = any || !cell.value.is_null();
       row.push_back(cell.value);
     }
     if (!any && !query_.by.empty() && !kept.empty() && !query_.keep_empty) return std::nullopt;
-    if (detail && query_.having) {
+    if (kept.size() == query_.by.size() && query_.having) {
       const Cell having = naive_.value(query_.having, scope);
       if (having.overflow || having.value.is_null() || having.value.exact() == 0) return std::nullopt;
     }
     return row;
   }
 
+  // --- order --------------------------------------------------------------------------------------------------------
+
+  // Negative where a key stands before another one: by the smallest value, beside each, of the column that theirs is
+  // sorted by; then by themselves. Nulls come last.
+  int in_order(std::uint32_t k, const Value& a, const Value& b) {
+    const ColumnId id = query_.by[k].column.column;
+    if (const auto& by = model_.column(id).sorted_by) {
+      const int order = compare(smallest_beside(id, {id.table, *by}, a), smallest_beside(id, {id.table, *by}, b));
+      if (order != 0) return order;
+    }
+    return compare(a, b);
+  }
+
+  Value smallest_beside(ColumnId id, ColumnId beside, const Value& key) {
+    const std::vector<Value>& keys = data_.column(id);
+    const std::vector<Value>& values = data_.column(beside);
+    Value smallest;
+    for (std::size_t row = 0; row < keys.size(); ++row) {
+      if (compare(keys[row], key) == 0 && compare(values[row], smallest) < 0) smallest = values[row];
+    }
+    return smallest;
+  }
+
+  void sort(Level& level) {
+    std::stable_sort(level.rows.begin(), level.rows.end(), [&](const LevelRow& a, const LevelRow& b) {
+      for (const QuerySort& item : query_.sort) {
+        const bool is_key = item.column < query_.by.size();
+        const std::size_t place = is_key ? item.column : item.column - query_.by.size();
+        const Value& x = is_key ? a.keys[place] : a.shown[place];
+        const Value& y = is_key ? b.keys[place] : b.shown[place];
+        int order = is_key ? in_order(item.column, x, y) : compare(x, y);
+        if (item.descending && !x.is_null() && !y.is_null()) order = -order;
+        if (order != 0) return order < 0;
+      }
+      for (const std::uint32_t k : level.kept) {
+        if (const int order = in_order(k, a.keys[k], b.keys[k]); order != 0) return order < 0;
+      }
+      return false;
+    });
+  }
+
+  // Totals stand behind the last row that they sum up where the rows of each of their level stand together, the finer
+  // ones first; else behind all rows.
+  void put_together(const std::vector<Level>& levels, QueryResult& result) const {
+    const std::vector<LevelRow>& detail = levels[0].rows;
+    const auto is_of = [](const Level& level, const LevelRow& total, const LevelRow& row) {
+      return std::all_of(level.kept.begin(), level.kept.end(),
+                         [&](std::uint32_t k) { return compare(total.keys[k], row.keys[k]) == 0; });
+    };
+    // Behind how many rows of the detail each level's rows come.
+    std::vector<std::vector<std::size_t>> behind(levels.size());
+    for (std::size_t l = 1; l < levels.size(); ++l) {
+      bool together = !levels[l].kept.empty();
+      for (std::size_t i = 0; i < detail.size(); ++i) {
+        for (std::size_t j = 0; j + 1 < i; ++j) {
+          if (is_of(levels[l], detail[i], detail[j]) && !is_of(levels[l], detail[i], detail[i - 1])) together = false;
+        }
+      }
+      for (const LevelRow& total : levels[l].rows) {
+        std::size_t after = detail.size();
+        for (std::size_t i = 0; i < detail.size() && together; ++i) {
+          if (is_of(levels[l], total, detail[i])) after = i + 1;
+        }
+        const bool has_rows = after < detail.size() || (after > 0 && is_of(levels[l], total, detail[after - 1]));
+        behind[l].push_back(together && has_rows ? after : detail.size() + 1);
+      }
+    }
+    std::vector<std::size_t> by_size;
+    for (std::size_t l = 1; l < levels.size(); ++l) by_size.push_back(l);
+    std::stable_sort(by_size.begin(), by_size.end(),
+                     [&](std::size_t a, std::size_t b) { return levels[a].kept.size() > levels[b].kept.size(); });
+    const auto append = [&](std::size_t level, const LevelRow& row) {
+      ResultRow& added = result.rows.emplace_back();
+      added.level = static_cast<std::uint32_t>(level);
+      added.cells = row.keys;
+      added.cells.insert(added.cells.end(), row.shown.begin(), row.shown.end());
+    };
+    for (std::size_t place = 0; place <= detail.size() + 1; ++place) {
+      if (place > 0 && place <= detail.size()) append(0, detail[place - 1]);
+      for (const std::size_t l : by_size) {
+        for (std::size_t r = 0; r < levels[l].rows.size(); ++r) {
+          if (behind[l][r] == place) append(l, levels[l].rows[r]);
+        }
+      }
+    }
+  }
+
   Naive naive_;
-  const Source& source_;
+  const CheckedModel& model_;
+  Data& data_;
   const Query& query_;
 };
 
@@ -129,28 +212,58 @@ class NaiveQuery {
 
 }  // namespace naive
 
-Result<QueryResult> run_query_naively(const Source& source, const language::Query& query) {
+Result<QueryResult> run_query_naively(const language::CheckedModel& model, naive::Data& data, Setting setting,
+                                      const language::Query& query) {
   try {
-    return naive::NaiveQuery(source, query).run();
+    return naive::NaiveQuery(model, data, setting, query).run();
   } catch (const naive::NoAnswer& failed) {
     return tl::unexpected(failed.diagnostics);
   }
 }
 
-Result<std::vector<Value>> evaluate_rows_naively(const Source& source, language::TableIndex table,
+Result<std::vector<Value>> evaluate_rows_naively(const language::CheckedModel& model, naive::Data& data,
+                                                 Setting setting, language::TableIndex table,
                                                  const language::NodePtr& node) {
   try {
-    naive::Naive evaluator(source);
+    naive::Naive evaluator(model, data, setting);
     std::vector<Value> values;
-    for (std::uint64_t i = 0; i < source.rows(table); ++i) {
-      const naive::Cell cell = evaluator.value(node, evaluator.row_scope(table, i, source.model.tables[table].row));
-      if (cell.overflow) {
-        throw naive::NoAnswer{{source.model.sources.diagnostic(
-            Severity::error, "JR-704", node->span, fmt::format("this does not fit its type in row {}", i + 1))}};
+    for (std::uint64_t i = 0; i < data.rows(table); ++i) {
+      const naive::Cell cell = evaluator.value(node, evaluator.row_scope(table, i, model.tables[table].row));
+      const bool too_large =
+          node->type.is_exact_number() && !cell.value.is_null() && !base::fits_int64(cell.value.exact());
+      if (cell.overflow || too_large) {
+        throw naive::NoAnswer{{model.sources.diagnostic(Severity::error, "JR-704", node->span,
+                                                        fmt::format("this does not fit its type in row {}", i + 1))}};
       }
       values.push_back(cell.value);
     }
     return values;
+  } catch (const naive::NoAnswer& failed) {
+    return tl::unexpected(failed.diagnostics);
+  }
+}
+
+Result<std::vector<std::vector<Value>>> evaluate_table_naively(const language::CheckedModel& model, naive::Data& data,
+                                                               Setting setting, language::TableIndex table) {
+  try {
+    naive::Naive evaluator(model, data, setting);
+    const language::Table& declared = model.tables[table];
+    std::vector<std::vector<Value>> columns(declared.columns.size());
+    for (const naive::Scope& scope : evaluator.row_scopes(declared.rows)) {
+      for (std::size_t c = 0; c < columns.size(); ++c) {
+        const language::Column& column = declared.columns[c];
+        if (!column.from_row) continue;
+        const naive::Cell cell = evaluator.value(column.from_row, scope);
+        const bool too_large =
+            column.type.is_exact_number() && !cell.value.is_null() && !base::fits_int64(cell.value.exact());
+        if (cell.overflow || too_large) {
+          throw naive::NoAnswer{{model.sources.diagnostic(Severity::error, "JR-704", column.name_span,
+                                                          fmt::format("'{}' does not fit its type", column.name))}};
+        }
+        columns[c].push_back(cell.value);
+      }
+    }
+    return columns;
   } catch (const naive::NoAnswer& failed) {
     return tl::unexpected(failed.diagnostics);
   }

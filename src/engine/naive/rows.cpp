@@ -13,8 +13,8 @@ Scope Naive::inside(const Scope& scope, const Row& row) {
 
 bool Naive::in_order(const Row& a, const Row& b) {
   if (a.table) {
-    if (const auto settling = source_.settling_column(*a.table)) {
-      const auto& key = column({*a.table, *settling});
+    if (const auto settling = data_.settling_column(*a.table)) {
+      const auto& key = data_.column({*a.table, *settling});
       if (const int order = compare(key[a.row], key[b.row]); order != 0) return order < 0;
     }
     return a.row < b.row;
@@ -36,6 +36,12 @@ bool Naive::same(const Row& a, const Row& b) {
 int Naive::directed(const Value& a, const Value& b, bool descending) {
   const int order = compare(a, b);
   return descending && !a.is_null() && !b.is_null() ? -order : order;
+}
+
+std::vector<Scope> Naive::row_scopes(const RowSetPtr& set) {
+  std::vector<Scope> scopes;
+  for (const Row& row : rows(set, {})) scopes.push_back(inside({}, row));
+  return scopes;
 }
 
 std::vector<Row> Naive::rows(const RowSetPtr& set, const Scope& scope) {

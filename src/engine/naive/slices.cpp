@@ -10,7 +10,7 @@ namespace juniper::engine::naive {
 
 std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
   std::vector<Row> found;
-  for (std::uint64_t i = 0; i < source_.rows(table); ++i) {
+  for (std::uint64_t i = 0; i < data_.rows(table); ++i) {
     Row row;
     row.table = table;
     row.row = i;
@@ -55,12 +55,10 @@ bool Naive::holds(const Held& held, const Row& row, const Roles& roles) {
   return true;
 }
 
-std::optional<std::uint64_t> Naive::row_at(const Row& row, const std::vector<LinkIndex>& path) const {
-  std::uint64_t at = row.row;
+std::optional<std::uint64_t> Naive::row_at(const Row& row, const std::vector<LinkIndex>& path) {
+  std::optional<std::uint64_t> at = row.row;
   for (const LinkIndex link : path) {
-    const store::StoredLink& stored = source_.link(link);
-    at = stored.rows.at(at);
-    if (at == stored.no_row) return std::nullopt;
+    if (at) at = data_.link(link)[*at];
   }
   return at;
 }
@@ -143,7 +141,7 @@ void Naive::move(HeldSlice& slice, const During& during) {
   const Calendar& calendar = *model_.calendar;
   std::set<std::int64_t> present;
   for (const Row& row : allowed(calendar.day.table, slice)) {
-    const Value& day = column(calendar.day)[row.row];
+    const Value& day = data_.column(calendar.day)[row.row];
     if (!day.is_null()) present.insert(static_cast<std::int64_t>(day.exact()));
   }
   std::set<std::int64_t> days;

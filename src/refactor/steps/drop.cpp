@@ -48,6 +48,8 @@ Result<Applied> drop_measure(const Model& read, const Step& step) {
   each_definition(model, [&](const Definition& definition) {
     each_mention(definition, [&](const Mention& mention) {
       if (!mention.measure || definition.model->measures[*mention.measure].name != measure.name) return;
+      if (definition.query != nullptr && is_draft(*definition.query, definition.model->measures[*mention.measure]))
+        return;
       if (definition.role == Role::declared) {
         block(mention.span, fmt::format("\"{}\" uses it", definition.name));
       } else {

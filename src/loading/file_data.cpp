@@ -1,0 +1,257 @@
+#include "loading/file_data.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/calendar.h"
+#include "base/diagnostics.h"
+#include "base/exact.h"
+#include "base/failure.h"
+#include "engine/naive.h"
+#include "loading/signature.h"
+#include "source/byte_source.h"
+#include "source/csv_table.h"
+
+namespace juniper::loading {
+
+using namespace language;
+using engine::naive::LinkedRows;
+
+namespace {
+
+[[noreturn]] void fail(Diagnostics errors) {
+  throw base::Failure(std::move(errors));
+}
+
+std::string bytes_of(const std::filesystem::path& path) {
+  auto source = source::ByteSource::open(path);
+  if (!source) fail(source.error());
+  std::string bytes;
+  std::string part(std::size_t{1} << 16, '\0');
+  for (bool more = true; more;) {
+    const auto count = source->read(part);
+    if (!count) fail(count.error());
+    bytes.append(part, 0, *count);
+    more = *count == part.size();
+  }
+  return bytes.starts_with("\xEF\xBB\xBF") ? bytes.substr(3) : bytes;
+}
+
+// A field of a file; nothing for an empty one that is not quoted.
+using Field = std::optional<std::string>;
+
+// The records of a file, one character after the other.
+std::vector<std::vector<Field>> records_of(const std::string& text, char delimiter, const std::string& path) {
+  std::vector<std::vector<Field>> records;
+  std::size_t at = 0;
+  while (at < text.size()) {
+    std::vector<Field> record;
+    for (bool ended = false; !ended;) {
+      std::string field;
+      const bool quoted = at < text.size() && text[at] == '"';
+      if (quoted) {
+        for (++at;; ++at) {
+          if (at >= text.size()) fail(base::error_at("JR-502", Place{path, 0, 0}, "a quote does not close"));
+          if (text[at] == '"' && text.substr(at + 1, 1) != "\"") break;
+          if (text[at] == '"') ++at;
+          field += text[at];
+        }
+        ++at;
+      }
+      const auto ends_line = [&] { return at >= text.size() || text[at] == '\n' || text.substr(at, 2) == "\r\n"; };
+      for (; !ends_line() && text[at] != delimiter; ++at) field += text[at];
+      record.push_back(field.empty() && !quoted ? Field() : Field(field));
+      ended = ends_line();
+      if (!ended) ++at;  // the delimiter
+    }
+    if (at < text.size()) at += text[at] == '\r' ? 2 : 1;
+    // A line with nothing on it is no record where there are several columns.
+    const bool is_blank = record.size() == 1 && !record[0];
+    if (!is_blank || records.empty() || records[0].size() == 1) records.push_back(std::move(record));
+  }
+  return records;
+}
+
+// What a column takes of a field; nothing if that does not fit its type.
+std::optional<Value> value_of(const Field& field, Type type, base::FieldPart part) {
+  if (!field) return Value();
+  std::optional<int128> exact;
+  switch (part) {
+    case base::FieldPart::whole:
+      return parse_value(*field, type);
+    case base::FieldPart::date:
+    case base::FieldPart::time:
+      if (const auto moment = base::parse_datetime(*field)) {
+        const std::int64_t days = base::floor_divide(*moment, base::microseconds_per_day);
+        exact = part == base::FieldPart::date ? days : *moment - days * base::microseconds_per_day;
+      }
+      break;
+    case base::FieldPart::round:
+      if (const auto units = base::parse_exact(*field, base::max_scale))
+        exact = base::divide_rounded(*units, base::power_of_ten(base::max_scale - type.scale));
+      break;
+  }
+  if (!exact || !base::fits_int64(*exact)) return std::nullopt;
+  return Value::of(*exact);
+}
+
+// A key of several values, in some order.
+struct KeyOrder {
+  bool operator()(const std::vector<Value>& a, const std::vector<Value>& b) const {
+    return std::lexicographical_compare(a.begin(), a.end(), b.begin(), b.end(),
+                                        [](const Value& x, const Value& y) { return compare(x, y) < 0; });
+  }
+};
+
+}  // namespace
+
+std::uint64_t FileData::rows(TableIndex table) {
+  return read(table).rows;
+}
+
+const std::vector<Value>& FileData::column(ColumnId id) {
+  read(id.table);
+  const auto known = tables_[id.table].columns.find(id.column);
+  if (known != tables_[id.table].columns.end()) return known->second;
+  auto values = engine::evaluate_rows_naively(model_, *this, setting_, id.table, model_.column(id).expression);
+  if (!values) fail(values.error());
+  return tables_[id.table].columns.emplace(id.column, std::move(*values)).first->second;
+}
+
+const LinkedRows& FileData::link(LinkIndex index) {
+  const auto known = links_.find(index);
+  if (known != links_.end()) return known->second;
+  const Link& link = model_.links[index];
+  bool repeats = false;
+  LinkedRows rows = resolved(link, repeats);
+  if (repeats || !link.broken.empty()) {
+    fail({model_.sources.diagnostic(Severity::error, "JR-706", link.span,
+                                    fmt::format("nothing can cross the link {}: {}", model_.link_name(link),
+                                                repeats ? "its one side holds a key twice" : link.broken),
+                                    "")});
+  }
+  return links_.emplace(index, std::move(rows)).first->second;
+}
+
+std::optional<std::uint32_t> FileData::settling_column(TableIndex table) {
+  const auto& columns = model_.tables[table].columns;
+  const auto key = std::find_if(columns.begin(), columns.end(), [](const Column& c) { return c.key; });
+  if (key == columns.end()) return std::nullopt;
+  return static_cast<std::uint32_t>(key - columns.begin());
+}
+
+const FileData::ReadTable& FileData::read(TableIndex table) {
+  if (tables_[table].is_read) return tables_[table];
+  if (model_.tables[table].rows) {
+    compute_table(table);
+  } else {
+    read_files(table);
+    if (!model_.tables[table].reached_from.empty()) leave_out_unreached(table);
+  }
+  return tables_[table];
+}
+
+void FileData::read_files(TableIndex table) {
+  const source::TableRequest request = table_request(model_, table);
+  const auto files = source::find_files(request);
+  if (!files) fail(files.error());
+  ReadTable& read = tables_[table];
+  std::vector<std::uint32_t> columns;
+  for (std::uint32_t c = 0; c < model_.tables[table].columns.size(); ++c) {
+    if (!model_.tables[table].columns[c].is_calculated()) columns.push_back(c);
+  }
+  for (const auto& path : *files) {
+    const auto records = records_of(bytes_of(path), request.delimiter, path.string());
+    if (records.empty()) fail(base::error_at("JR-505", Place{path.string(), 1, 0}, "this file is empty"));
+    std::vector<std::size_t> places;
+    for (const source::ColumnRequest& column : request.columns) {
+      const auto at = std::find(records[0].begin(), records[0].end(), Field(column.header));
+      if (at == records[0].end() || std::count(records[0].begin(), records[0].end(), Field(column.header)) > 1) {
+        fail(base::error_at("JR-505", Place{path.string(), 1, 0},
+                            fmt::format("the header does not have the column '{}' once", column.header)));
+      }
+      places.push_back(static_cast<std::size_t>(at - records[0].begin()));
+    }
+    for (std::size_t r = 1; r < records.size(); ++r) {
+      if (records[r].size() != records[0].size()) {
+        fail(base::error_at(
+            "JR-506", Place{path.string(), 0, 0},
+            fmt::format("record {} has {} fields, and the header {}", r, records[r].size(), records[0].size())));
+      }
+      for (std::size_t c = 0; c < columns.size(); ++c) {
+        const source::ColumnRequest& column = request.columns[c];
+        auto value = value_of(records[r][places[c]], column.type, column.part);
+        if (!value) {
+          fail(base::error_at("JR-507", Place{path.string(), 0, 0},
+                              fmt::format("'{}' of record {} is no {}", column.header, r, to_string(column.type))));
+        }
+        read.columns[columns[c]].push_back(std::move(*value));
+      }
+      ++read.rows;
+    }
+  }
+  for (const std::uint32_t c : columns) read.columns[c];  // of files without rows, too
+  read.is_read = true;
+}
+
+void FileData::leave_out_unreached(TableIndex table) {
+  const std::vector<TableIndex>& from = model_.tables[table].reached_from;
+  std::vector<bool> reached(tables_[table].rows, false);
+  for (const Link& link : model_.links) {
+    if (link.to.table != table || std::find(from.begin(), from.end(), link.from.table) == from.end()) continue;
+    bool repeats = false;
+    const LinkedRows rows = resolved(link, repeats);
+    if (repeats || !link.broken.empty()) return;  // nobody knows where it would lead
+    for (const auto& row : rows) {
+      if (row) reached[*row] = true;
+    }
+  }
+  ReadTable& read = tables_[table];
+  for (auto& [column, values] : read.columns) {
+    std::vector<Value> kept;
+    for (std::size_t row = 0; row < values.size(); ++row) {
+      if (reached[row]) kept.push_back(std::move(values[row]));
+    }
+    values = std::move(kept);
+  }
+  read.rows = static_cast<std::uint64_t>(std::count(reached.begin(), reached.end(), true));
+}
+
+void FileData::compute_table(TableIndex table) {
+  auto columns = engine::evaluate_table_naively(model_, *this, setting_, table);
+  if (!columns) fail(columns.error());
+  ReadTable& read = tables_[table];
+  for (std::uint32_t c = 0; c < columns->size(); ++c) {
+    if (!model_.tables[table].columns[c].from_row) continue;
+    read.rows = (*columns)[c].size();
+    read.columns[c] = std::move((*columns)[c]);
+  }
+  read.is_read = true;
+}
+
+LinkedRows FileData::resolved(const Link& link, bool& repeats) {
+  const auto key_of = [&](const LinkEnd& end, std::uint64_t row) {
+    std::vector<Value> key;
+    for (const std::uint32_t c : end.columns) key.push_back(column({end.table, c})[row]);
+    return key;
+  };
+  // Null equals nothing.
+  const auto has_null = [](const std::vector<Value>& key) {
+    return std::any_of(key.begin(), key.end(), [](const Value& value) { return value.is_null(); });
+  };
+  std::map<std::vector<Value>, std::uint64_t, KeyOrder> one_side;
+  for (std::uint64_t row = 0; row < rows(link.to.table); ++row) {
+    auto key = key_of(link.to, row);
+    if (!has_null(key)) repeats = !one_side.emplace(std::move(key), row).second || repeats;
+  }
+  LinkedRows linked;
+  for (std::uint64_t row = 0; row < rows(link.from.table); ++row) {
+    const auto key = key_of(link.from, row);
+    const auto at = has_null(key) ? one_side.end() : one_side.find(key);
+    linked.push_back(at == one_side.end() ? std::nullopt : std::optional(at->second));
+  }
+  return linked;
+}
+
+}  // namespace juniper::loading
