@@ -198,6 +198,7 @@ struct DrawnColumn {
   unsigned nulls = 0;  // in a hundred rows
   // Whose values it takes, and those that no row there has.
   std::optional<std::pair<std::size_t, std::size_t>> from;
+  Type field = type;  // of the fields, of which it may take a part
 };
 
 class Drawer {
@@ -226,7 +227,13 @@ class Drawer {
         const ColumnInfo& column = model_.tables[t].columns[pick(random_, model_.tables[t].columns.size())];
         if (column.type.kind != TypeKind::real) model_.rows_clauses[t] = " sorted by " + column.name;
       }
+      const auto leads =
+          std::find_if(linked_.begin(), linked_.end(), [&](const auto& pair) { return pair.second == t; });
+      if (leads != linked_.end() && !is_days(t) && chance(random_, 12))
+        model_.rows_clauses[t] = " reached from " + model_.tables[leads->first].name + model_.rows_clauses[t];
     }
+    add_parameters();
+    for (std::size_t i = 0; i < 2 && chance(random_, 25); ++i) add_calculated_table();
     model_.has_real_keys = true;
     return std::move(model_);
   }
@@ -254,18 +261,60 @@ class Drawer {
     }
     for (std::size_t c = 2 + pick(random_, 4); c > 0; --c) {
       static constexpr std::array<unsigned, 4> nulls{0, 12, 12, 50};
-      add(t, {drawn_type(random_), drawn_profile(random_), nulls[pick(random_, nulls.size())], {}});
+      const std::size_t column =
+          add(t, {drawn_type(random_), drawn_profile(random_), nulls[pick(random_, nulls.size())], {}});
+      if (chance(random_, 15)) take_part(t, column);
+      const std::size_t other = pick(random_, column + 1);
+      if (other != column && model_.tables[t].columns[other].attributes.empty() && chance(random_, 12))
+        model_.tables[t].columns[column].attributes += " sorted by " + model_.tables[t].columns[other].name;
     }
+  }
+
+  // Its fields hold more than it takes.
+  void take_part(std::size_t t, std::size_t c) {
+    ColumnInfo& column = model_.tables[t].columns[c];
+    std::string part;
+    if (column.type.kind == TypeKind::date || column.type.kind == TypeKind::time) {
+      part = to_string(column.type);
+      drawn_[t][c].field = {TypeKind::datetime, 0};
+    } else if (column.type.kind == TypeKind::decimal && column.type.scale < 10) {
+      part = "round";
+      drawn_[t][c].field = {TypeKind::decimal, static_cast<std::uint8_t>(column.type.scale + 1 + pick(random_, 6))};
+    } else {
+      return;
+    }
+    column.attributes = fmt::format(" from {}(\"{}\")", part, column.name);
+  }
+
+  // Some of the literals become parameters of their value.
+  void add_parameters() {
+    for (auto& [type, literals] : model_.literals) {
+      if (literals.empty() || !chance(random_, 15)) continue;
+      const std::string name = fmt::format("p{}", model_.parameters.size());
+      model_.parameters.push_back(fmt::format("param {} = {}", name, literals.back()));
+      literals.push_back(name);
+    }
+  }
+
+  void add_calculated_table() {
+    const std::size_t from = pick(random_, drawn_.size());
+    const ColumnInfo& column = model_.tables[from].columns[pick(random_, model_.tables[from].columns.size())];
+    TableInfo table{fmt::format("made{}", model_.tables.size()), {{column.name, column.type}}, 0, {}};
+    table.rows = fmt::format("distinct({}.{})", model_.tables[from].name, column.name);
+    model_.tables.push_back(std::move(table));
+    model_.rows.emplace_back();
+    model_.calculated.emplace_back();
+    model_.rows_clauses.emplace_back();
   }
 
   void declare_days() {
     const std::size_t t = model_.tables.size();
     model_.tables.push_back({"days", {}, 1, {}});
     drawn_.emplace_back();
-    for (const auto& [name, type] : {ColumnInfo{"day", date}, ColumnInfo{"year", integer}, ColumnInfo{"month", integer},
+    for (const ColumnInfo& column : {ColumnInfo{"day", date}, ColumnInfo{"year", integer}, ColumnInfo{"month", integer},
                                      ColumnInfo{"weekday", integer}}) {
-      model_.tables[t].columns.push_back({name, type});
-      drawn_[t].push_back({type, Profile::few, 0, {}});
+      model_.tables[t].columns.push_back(column);
+      drawn_[t].push_back({column.type, Profile::few, 0, {}});
     }
     if (chance(random_, 20)) drawn_[t][0].profile = Profile::extreme;
   }
@@ -275,17 +324,18 @@ class Drawer {
   void link(std::size_t from, std::size_t to) {
     const bool plain =
         std::none_of(linked_.begin(), linked_.end(), [&](const auto& pair) { return pair == std::pair(from, to); });
-    linked_.emplace_back(from, to);
     std::vector<std::size_t> target;
     if (model_.tables[to].keys > 0 && chance(random_, 80)) {
       target = {pick(random_, model_.tables[to].keys)};
     } else {
       for (std::size_t c = 0; c < model_.tables[to].columns.size() && target.size() < 2; ++c) {
-        if (model_.tables[to].columns[c].type.kind != TypeKind::real) target.push_back(c);
+        const Type type = model_.tables[to].columns[c].type;
+        if (type.kind != TypeKind::real && drawn_[to][c].field == type) target.push_back(c);
       }
       if (target.size() < 2) return;
       composite_.insert(to);
     }
+    linked_.emplace_back(from, to);
     std::string mine;
     std::string theirs;
     for (const std::size_t c : target) {
@@ -357,7 +407,7 @@ class Drawer {
       if (composite_.contains(t)) {
         std::string pair;
         for (std::size_t c = 0, taken = 0; c < table.columns.size() && taken < 2; ++c) {
-          if (table.columns[c].type.kind == TypeKind::real) continue;
+          if (table.columns[c].type.kind == TypeKind::real || drawn_[t][c].field != table.columns[c].type) continue;
           pair += row[c] + "|";
           ++taken;
         }
@@ -376,12 +426,12 @@ class Drawer {
       const auto& rows = model_.rows[column.from->first];
       if (!rows.empty()) return rows[pick(random_, rows.size())][column.from->second];
     }
-    const std::string value = drawn_value(random_, column.type, column.profile);
+    const std::string value = drawn_value(random_, column.field, column.profile);
     if (column.profile == Profile::wide || column.profile == Profile::extreme) {
       model_.is_extreme = model_.is_extreme || column.type.is_exact_number();
       model_.has_far_reals = model_.has_far_reals || column.type.kind == TypeKind::real;
     }
-    if (const auto literal = literal_of(value, column.type)) {
+    if (const auto literal = literal_of(value, column.field); literal && column.field == column.type) {
       auto& literals = model_.literals[to_string(column.type)];
       if (literals.size() < 12) literals.push_back(*literal);
     }

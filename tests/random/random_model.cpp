@@ -81,12 +81,18 @@ std::size_t RandomModel::find(const std::string& name) const {
 
 std::string RandomModel::text() const {
   std::string out;
+  for (const std::string& parameter : parameters) out += parameter + "\n";
   for (std::size_t t = 0; t < tables.size(); ++t) {
+    if (!tables[t].rows.empty()) {
+      out += fmt::format("table {} = {}\n", tables[t].name, tables[t].rows);
+      continue;
+    }
     out += fmt::format("table {} from csv \"{}.csv\"{} {{\n", tables[t].name, tables[t].name,
                        t < rows_clauses.size() ? rows_clauses[t] : "");
     for (std::size_t c = 0; c < tables[t].columns.size(); ++c) {
       const ColumnInfo& column = tables[t].columns[c];
-      out += fmt::format("  {}{} {}\n", c < tables[t].keys ? "key " : "", column.name, to_string(column.type));
+      out += fmt::format("  {}{} {}{}\n", c < tables[t].keys ? "key " : "", column.name, to_string(column.type),
+                         column.attributes);
     }
     out += calculated[t] + "}\n";
   }
@@ -99,6 +105,7 @@ std::string RandomModel::text() const {
 std::map<std::string, std::string> RandomModel::files() const {
   std::map<std::string, std::string> files;
   for (std::size_t t = 0; t < tables.size(); ++t) {
+    if (!tables[t].rows.empty()) continue;
     std::string csv;
     for (const ColumnInfo& column : tables[t].columns) csv += (csv.empty() ? "" : ",") + column.name;
     csv += "\n";

@@ -25,6 +25,7 @@ inline bool chance(Random& random, unsigned percent) {
 struct ColumnInfo {
   std::string name;
   Type type;
+  std::string attributes = {};  // behind the type: from date("started"), sorted by rank
 };
 
 // A way over links from a table's rows, as it is written: "stations", "end_date", "bays.stations".
@@ -38,6 +39,7 @@ struct TableInfo {
   std::vector<ColumnInfo> columns;
   std::size_t keys = 1;  // how many of the first columns are declared as keys
   std::vector<Route> routes;
+  std::string rows = {};  // of a calculated table: "distinct(bays.kind)"
 
   bool leads_to(std::size_t table) const;
 };
@@ -64,6 +66,7 @@ struct RandomModel {
   bool has_far_reals = false;
   std::vector<std::string> rows_clauses;  // by table, which rows it holds and in which order; or none
   std::vector<std::string> calculated;    // by table, columns to be added to its text
+  std::vector<std::string> parameters;    // declarations
   std::vector<std::string> measures;      // declarations
   std::vector<ColumnInfo> measure_types;
 
