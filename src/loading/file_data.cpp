@@ -60,7 +60,10 @@ std::vector<std::vector<Field>> records_of(const std::string& text, char delimit
         ++at;
       }
       const auto ends_line = [&] { return at >= text.size() || text[at] == '\n' || text.substr(at, 2) == "\r\n"; };
-      for (; !ends_line() && text[at] != delimiter; ++at) field += text[at];
+      for (; !ends_line() && text[at] != delimiter; ++at) {
+        if (quoted) fail(base::error_at("JR-502", Place{path, 0, 0}, "text stands behind a closing quote"));
+        field += text[at];
+      }
       record.push_back(field.empty() && !quoted ? Field() : Field(field));
       ended = ends_line();
       if (!ended) ++at;  // the delimiter
@@ -78,8 +81,12 @@ std::optional<Value> value_of(const Field& field, Type type, base::FieldPart par
   if (!field) return Value();
   std::optional<int128> exact;
   switch (part) {
-    case base::FieldPart::whole:
-      return parse_value(*field, type);
+    case base::FieldPart::whole: {
+      const auto value = parse_value(*field, type);
+      if (type.kind == TypeKind::real || type.kind == TypeKind::text || !value) return value;
+      exact = value->exact();
+      break;
+    }
     case base::FieldPart::date:
     case base::FieldPart::time:
       if (const auto moment = base::parse_datetime(*field)) {

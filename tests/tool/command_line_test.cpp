@@ -111,6 +111,7 @@ TEST_F(CommandLineTest, WrongWordsAreToldInPlainOnes) {
       {{"ask", "m", "q", "--plan"}, "--plan takes one of engine, naive"},
       {{"ask", "m", "q", "--where"}, "--where takes a value, CONDITION"},
       {{"ask", "m", "q", "--wher", "x"}, "ask has no option --wher; it has --where, --draft, --plan, --from-sources, --against"},
+      {{"ask", "m", "q", "--from-sources", "--against", "sqlite"}, "--from-sources and --against compare with"},
       {{"ask", "m", "q", "r"}, "'r' is one word more than ask takes"},
       {{"ask", "m"}, "ask needs QUERY"},
       {{"check", "m", "--for", "1"}, "--for goes with --clients"},

@@ -90,6 +90,11 @@ TEST_F(ToolTest, AsksInThreeWays) {
   EXPECT_EQ(run_tool({"ask", model_, small, "--format", "csv", "--plan", "naive"}).out,
             run_tool({"ask", model_, small, "--format", "csv"}).out);
   EXPECT_EQ(run_tool({"ask", model_, query, "--against", "other"}).status, 2);
+  // The files alone give the same cells.
+  const auto from_store = run_tool({"ask", model_, query, "--format", "csv"});
+  const auto from_files = run_tool({"ask", model_, query, "--format", "csv", "--from-sources"});
+  ASSERT_EQ(from_files.status, 0) << from_files.err;
+  EXPECT_EQ(from_files.out, from_store.out);
   EXPECT_EQ(run_tool({"ask", model_, query, "--plan", "other"}).status, 2);
   for (const std::string amount : {"500XB", "-1"}) {
     const auto memory = run_tool({"ask", model_, query, "--memory=" + amount});

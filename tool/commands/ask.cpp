@@ -24,6 +24,8 @@ int print_answer(const Result<QueryResult>& answer, Console& console) {
 int run(const AskArguments& arguments, Context& context) {
   Console& console = context.console;
   if (arguments.from_sources) {
+    if (arguments.against != Against::nothing)
+      return console.wrong_usage("--from-sources and --against compare with different things: ask twice");
     const auto model = Model::read(arguments.model, context.options.reading);
     if (!model) return console.fail(model.error());
     const CancelOnInterrupt cancelling;
