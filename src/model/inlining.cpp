@@ -26,8 +26,11 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
             "make the aggregate a measure of its own");
   });
   each_definition(model, [&](const Definition& definition) {
-    const std::string where =
-        fmt::format("{} '{}'", definition.query ? "query" : definition.measure ? "measure" : "column", definition.name);
+    const std::string where = fmt::format("{} '{}'",
+                                          definition.query     ? "query"
+                                          : definition.measure ? "measure"
+                                                               : "column",
+                                          definition.name);
     each_mention(definition, [&](const Mention& mention) {
       if (mention.column != id) return;
       switch (definition.role) {

@@ -6,9 +6,9 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
-#include "language/traverse.h"
 #include "language/lexer.h"
 #include "language/parser.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "refactor/narrowing.h"
 #include "refactor/text_edits.h"

@@ -5,8 +5,8 @@
 #include <map>
 
 #include "engine/ask.h"
-#include "language/traverse.h"
 #include "language/lexer.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "refactor/proofs.h"
 #include "store/of_dataset.h"

@@ -47,8 +47,7 @@ TEST(Savings, WhatIsPromisedIsSaved) {
   Savings savings;
   const std::size_t models = std::max<std::size_t>(6, test::test_count(6));
   for (std::size_t round = 0; round < models; ++round) {
-    test::RandomModel model =
-        round % 2 == 0 ? test::drawn_model(random, 6000) : test::random_model(random, 3000);
+    test::RandomModel model = round % 2 == 0 ? test::drawn_model(random, 6000) : test::random_model(random, 3000);
     test::add_definitions(random, model);
     model.measures.resize(std::min<std::size_t>(model.measures.size(), 4));
     const auto dataset = test::SmallModel(model.text(), model.files());

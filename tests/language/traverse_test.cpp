@@ -134,8 +134,8 @@ query q {
   const auto read = Model::parse("m.ridge", text);
   ASSERT_TRUE(read) << test::messages(read.error());
   const CheckedModel& model = model::checked(*read);
-  constexpr std::array roles{"measure",   "column",       "table", "calendar", "link", "value order", "row order",
-                             "reached from", "draft", "key",   "show",     "where", "having",     "declared"};
+  constexpr std::array roles{"measure",      "column", "table", "calendar", "link",  "value order", "row order",
+                             "reached from", "draft",  "key",   "show",     "where", "having",      "declared"};
   constexpr std::array manners{"reads", "filters by", "groups by", "asks about", "drops", "follows", "lists"};
   std::string seen;
   each_definition(model, [&](const Definition& definition) {

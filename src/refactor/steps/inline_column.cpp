@@ -6,9 +6,9 @@
 #include <functional>
 
 #include "base/diagnostics.h"
-#include "language/traverse.h"
 #include "language/lexer.h"
 #include "language/parser.h"
+#include "language/traverse.h"
 #include "model/access.h"
 #include "model/inlining.h"
 #include "refactor/text_edits.h"

@@ -52,7 +52,8 @@ Result<Applied> trim_table(const Model& read, const Step& step) {
   if (from.empty()) return refuse(fmt::format("no link leads to {}", table.name), "only what links lead to is trimmed");
   if (!table.reached_from.empty())
     return refuse(fmt::format("{} is trimmed already", table.name), "see its `reached from`");
-  if (Diagnostics blocked = model::trimming_blockers(model, *t); !blocked.empty()) return tl::unexpected(std::move(blocked));
+  if (Diagnostics blocked = model::trimming_blockers(model, *t); !blocked.empty())
+    return tl::unexpected(std::move(blocked));
   TextEdits edits;
   edits.replace(table.rows_span, rows_clause(model, *t, from, table.sorted_by));
   Applied made;
