@@ -93,7 +93,7 @@ std::string_view to_string(UserKind kind) {
     case UserKind::sort_order:
       return "sort order";
     case UserKind::row_order:
-      return "row order of";
+      return "order of rows in";
     case UserKind::trimmed_table:
       return "trimmed table";
     case UserKind::query:

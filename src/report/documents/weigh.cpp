@@ -106,16 +106,20 @@ std::string shown_name(const Part& part) {
 }
 
 // "revenue" for one user, "5 measures, 1 link" for several, "nothing" where nobody needs it.
+std::string kind_in_short(UserKind kind) {
+  if (kind == UserKind::calculated_column) return "column";
+  return kind == UserKind::row_order ? "order of rows" : std::string(to_string(kind));
+}
+
 std::string uses_in_short(const std::vector<ColumnUse>& uses) {
   if (uses.empty()) return "nothing";
-  if (uses.size() == 1 && uses[0].kind != UserKind::link) return uses[0].name;
+  if (uses.size() == 1 && uses[0].kind != UserKind::link && uses[0].kind != UserKind::row_order) return uses[0].name;
   std::string text;
   for (std::size_t begin = 0; begin < uses.size();) {
     std::size_t end = begin;
     while (end < uses.size() && uses[end].kind == uses[begin].kind) ++end;
     const UserKind kind = uses[begin].kind;
-    text += (text.empty() ? "" : ", ") +
-            plural(end - begin, std::string(kind == UserKind::calculated_column ? "column" : to_string(kind)));
+    text += (text.empty() ? "" : ", ") + plural(end - begin, kind_in_short(kind));
     begin = end;
   }
   return text;
