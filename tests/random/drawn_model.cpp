@@ -406,12 +406,14 @@ class Drawer {
       // What a link of several columns leads to differs in them.
       if (composite_.contains(t)) {
         std::string pair;
+        bool has_null = false;  // then it leads nowhere, and may stand there again
         for (std::size_t c = 0, taken = 0; c < table.columns.size() && taken < 2; ++c) {
           if (table.columns[c].type.kind == TypeKind::real || drawn_[t][c].field != table.columns[c].type) continue;
           pair += row[c] + "|";
+          has_null = has_null || row[c].empty();
           ++taken;
         }
-        unique = unique && pairs.insert(pair).second;
+        unique = unique && (has_null || pairs.insert(pair).second);
       }
       if (!unique) continue;
       for (std::size_t k = 0; k < table.keys; ++k) keys[k].insert(row[k]);
