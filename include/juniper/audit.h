@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -32,6 +33,9 @@ struct Finding {
   // not about bytes, or was not measured.
   std::optional<std::uint64_t> saved_bytes;
   bool estimated = false;  // from a sample of the rows, as AuditSettings::fast asks
+  // The columns among which saved_bytes are divided ("sessions.gross"), where it is one or more of them: findings about
+  // the same column can't each save it.
+  std::map<std::string, std::uint64_t> saved_by_column = {};
 };
 
 // A finding that a comment in the model text waves through: `# audit ignore JA-102: kept for the tax office`, on the
@@ -56,6 +60,9 @@ struct Audit {
   std::vector<AuditRule> rules;   // that were looked at
   std::vector<IgnoredFinding> ignored;
   std::uint64_t file_bytes = 0;  // of the store
+  // What all findings together could save: of each column, the most that one of them saves there, and what those save
+  // that are about something else. It is no promise: one remedy may make another smaller.
+  std::uint64_t saved_bytes = 0;
 };
 
 // Every rule, in the order of the codes.

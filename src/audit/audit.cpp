@@ -92,6 +92,24 @@ std::vector<AuditRule> audit_rules() {
   return made;
 }
 
+namespace {
+
+std::uint64_t saved_together(const std::vector<Finding>& findings) {
+  std::uint64_t saved = 0;
+  std::map<std::string, std::uint64_t> columns;
+  for (const Finding& finding : findings) {
+    if (finding.saved_by_column.empty()) saved += finding.saved_bytes.value_or(0);
+    for (const auto& [column, bytes] : finding.saved_by_column) {
+      std::uint64_t& most = columns[column];
+      most = std::max(most, bytes);
+    }
+  }
+  for (const auto& [column, bytes] : columns) saved += bytes;
+  return saved;
+}
+
+}  // namespace
+
 Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings) {
   return base::guarded([&]() -> Result<Audit> {
     for (const auto* const codes : {&settings.only, &settings.ignore}) {
@@ -131,6 +149,7 @@ Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings) {
         made.findings.push_back(std::move(finding));
       }
     }
+    made.saved_bytes = saved_together(made.findings);
     std::stable_sort(made.findings.begin(), made.findings.end(), [](const Finding& a, const Finding& b) {
       return a.saved_bytes.value_or(0) > b.saved_bytes.value_or(0);
     });

@@ -109,6 +109,7 @@ Finding Subject::about(ColumnId id, std::string evidence, std::string remedy,
   Finding finding =
       about(model().column_name(id), model().column(id).name_span, std::move(evidence), std::move(remedy));
   finding.saved_bytes = saved_bytes;
+  if (saved_bytes) finding.saved_by_column[finding.subject] = *saved_bytes;
   return finding;
 }
 

@@ -25,6 +25,18 @@ std::string compare_savings(const Dataset& dataset, Savings& savings) {
   std::string wrong;
   const auto audited = audit(dataset);
   if (!audited) return test::messages(audited.error());
+  // Of all together, each column counts once, and no column for more than it takes.
+  std::uint64_t all = 0;
+  std::uint64_t most = 0;
+  for (const Finding& finding : audited->findings) {
+    all += finding.saved_bytes.value_or(0);
+    most = std::max(most, finding.saved_bytes.value_or(0));
+    std::uint64_t columns = 0;
+    for (const auto& [column, bytes] : finding.saved_by_column) columns += bytes;
+    EXPECT_EQ(columns, finding.saved_by_column.empty() ? 0 : *finding.saved_bytes) << finding.subject;
+  }
+  EXPECT_LE(audited->saved_bytes, all);
+  EXPECT_GE(audited->saved_bytes, most);
   for (const Finding& finding : audited->findings) {
     if (finding.step.empty() || !finding.saved_bytes) continue;
     const auto refactoring = refactor(dataset, finding.step);

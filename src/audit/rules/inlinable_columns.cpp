@@ -27,10 +27,15 @@ void find_inlinable_columns(const Subject& subject, Findings& findings) {
     for (const model::User& user : subject.users(id)) readers += (readers.empty() ? "" : ", ") + user.name;
     // What it alone is built on goes with it.
     std::uint64_t bytes = 0;
-    for (const ColumnId gone : model::columns_to_inline(subject.model(), id)) bytes += subject.data(gone).bytes();
+    std::map<std::string, std::uint64_t> by_column;
+    for (const ColumnId gone : model::columns_to_inline(subject.model(), id)) {
+      by_column[subject.model().column_name(gone)] = subject.data(gone).bytes();
+      bytes += subject.data(gone).bytes();
+    }
     findings.push_back(subject.with_step(
         subject.about(id, fmt::format("{} rows, read by {}", base::grouped(data.rows), readers), "", bytes),
         "inline " + step_name(subject.model(), id)));
+    findings.back().saved_by_column = std::move(by_column);
   });
 }
 

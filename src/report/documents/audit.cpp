@@ -36,10 +36,8 @@ Report report(const Audit& audit) {
                   left("remedy", "what to do", Audience::people)},
                  {}};
   std::set<std::pair<std::string, std::string>> told;
-  std::uint64_t saved = 0;
   for (const Finding& f : audit.findings) {
     const bool measured = f.saved_bytes.has_value();
-    saved += f.saved_bytes.value_or(0);
     findings.rows.push_back(
         {{measured ? cell::bytes(*f.saved_bytes) : Cell(),
           measured ? cell::share(*f.saved_bytes, audit.file_bytes) : Cell(), cell::text(f.code), cell::text(f.title),
@@ -81,10 +79,10 @@ Report report(const Audit& audit) {
   const bool estimated =
       std::any_of(audit.findings.begin(), audit.findings.end(), [](const Finding& f) { return f.estimated; });
   made.blocks.push_back(std::move(findings));
-  made.blocks.push_back(Paragraph{
-      fmt::format("\n{}. What they found would save up to {} of {}: some findings concern the same column.{}", looked,
-                  base::format_bytes(std::min(saved, audit.file_bytes)), base::format_bytes(audit.file_bytes),
-                  estimated ? " Some savings are estimated from a sample of the rows." : "")});
+  made.blocks.push_back(Paragraph{fmt::format(
+      "\n{}. Together the findings save up to {} of {}; a column that several are about counts once.{}", looked,
+      base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes)), base::format_bytes(audit.file_bytes),
+      estimated ? " Some savings are estimated from a sample of the rows." : "")});
   made.blocks.push_back(Heading{"What to do"});
   made.blocks.push_back(std::move(remedies));
   tell_ignored();
