@@ -17,7 +17,8 @@ namespace {
 constexpr Type integer{TypeKind::integer, 0};
 constexpr Type date{TypeKind::date, 0};
 
-enum class Profile : std::uint8_t { few, wide, extreme, one, none, spread };
+// high and low: near one end of the type alone, as what is thought of a difference must know both signs.
+enum class Profile : std::uint8_t { few, wide, extreme, high, low, one, none, spread };
 
 Type drawn_type(Random& random) {
   static constexpr std::array types{integer,
@@ -39,8 +40,9 @@ Type drawn_type(Random& random) {
 }
 
 Profile drawn_profile(Random& random) {
-  static constexpr std::array profiles{Profile::few,     Profile::few, Profile::few,  Profile::wide,  Profile::wide,
-                                       Profile::extreme, Profile::one, Profile::none, Profile::spread};
+  static constexpr std::array profiles{Profile::few,  Profile::few,     Profile::few,   Profile::wide,
+                                       Profile::wide, Profile::extreme, Profile::high,  Profile::low,
+                                       Profile::one,  Profile::none,    Profile::spread};
   return profiles[pick(random, profiles.size())];
 }
 
@@ -57,6 +59,10 @@ std::int64_t drawn_units(Random& random, Profile profile) {
       return static_cast<std::int64_t>(random());
     case Profile::extreme:
       return ends[pick(random, ends.size())];
+    case Profile::high:
+      return most - static_cast<std::int64_t>(pick(random, 5));
+    case Profile::low:
+      return least + static_cast<std::int64_t>(pick(random, 5));
     case Profile::one:
     case Profile::none:
       return 7;
@@ -83,6 +89,10 @@ std::int64_t drawn_day(Random& random, Profile profile) {
     }
     case Profile::wide:
       return first + static_cast<std::int64_t>(pick(random, static_cast<std::size_t>(last - first)));
+    case Profile::high:
+      return last - static_cast<std::int64_t>(pick(random, 5));
+    case Profile::low:
+      return first + static_cast<std::int64_t>(pick(random, 5));
     case Profile::few:
     case Profile::one:
     case Profile::none:
@@ -98,6 +108,8 @@ std::string drawn_text(Random& random, Profile profile) {
   switch (profile) {
     case Profile::few:
     case Profile::extreme:
+    case Profile::high:
+    case Profile::low:
       return words[pick(random, words.size())];
     case Profile::wide:
       return std::string(pick(random, 3) * 90, 'x') + fmt::format("{:x}", random());
@@ -121,6 +133,10 @@ double drawn_real(Random& random, Profile profile) {
       return static_cast<double>(static_cast<std::int64_t>(random())) / 1024;
     case Profile::extreme:
       return ends[pick(random, ends.size())];
+    case Profile::high:
+      return 1e15 + static_cast<double>(pick(random, 5));
+    case Profile::low:
+      return -1e15 - static_cast<double>(pick(random, 5));
     case Profile::one:
     case Profile::none:
       break;
@@ -429,7 +445,8 @@ class Drawer {
       if (!rows.empty()) return rows[pick(random_, rows.size())][column.from->second];
     }
     const std::string value = drawn_value(random_, column.field, column.profile);
-    if (column.profile == Profile::wide || column.profile == Profile::extreme) {
+    if (column.profile == Profile::wide || column.profile == Profile::extreme || column.profile == Profile::high ||
+        column.profile == Profile::low) {
       model_.is_extreme = model_.is_extreme || column.type.is_exact_number();
       model_.has_far_reals = model_.has_far_reals || column.type.kind == TypeKind::real;
     }
