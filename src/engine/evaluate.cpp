@@ -6,6 +6,7 @@
 #include "base/parallel.h"
 #include "engine/column_values.h"
 #include "engine/evaluator.h"
+#include "language/operations.h"
 #include "language/traverse.h"
 
 namespace juniper::engine {
@@ -13,43 +14,8 @@ namespace juniper::engine {
 using namespace language;
 
 bool Evaluator::is_leaf(const Node& node) {
-  switch (node.op) {
-    case Op::column:
-    case Op::field:
-    case Op::name:
-    case Op::measure:
-    case Op::modified:
-    case Op::let:
-    case Op::aggregate:
-    case Op::grouping:
-      return true;
-    case Op::literal:
-    case Op::add:
-    case Op::subtract:
-    case Op::multiply:
-    case Op::divide:
-    case Op::int_divide:
-    case Op::modulo:
-    case Op::negate:
-    case Op::equal:
-    case Op::not_equal:
-    case Op::less:
-    case Op::less_equal:
-    case Op::is_distinct:
-    case Op::in:
-    case Op::like:
-    case Op::and_:
-    case Op::or_:
-    case Op::not_:
-    case Op::is_null:
-    case Op::concat:
-    case Op::cases:
-    case Op::rescale:
-    case Op::to_real:
-    case Op::call:
-      return false;
-  }
-  return false;
+  const OpForm form = form_of(node.op);
+  return form != OpForm::literal && form != OpForm::operation;
 }
 
 bool Evaluator::is_order_told(const Node& aggregate) {
@@ -124,54 +90,32 @@ VectorPtr Evaluator::computed(const NodePtr& node, const FramePtr& frame, const 
 }
 
 VectorPtr Evaluator::leaf(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {
-  switch (node->op) {
-    case Op::column: {
+  switch (form_of(node->op)) {
+    case OpForm::column: {
       const auto [at, binding] = find_binding(*frame, node->variable);
       const RowNumbers rows = gathered(binding->rows, map_up(*frame, at));
       return read(routed(model_, node->column, binding->slice ? binding->slice->roles : Roles{}), rows);
     }
-    case Op::field: {
+    case OpForm::field: {
       const auto [at, binding] = find_binding(*frame, node->variable);
       return gathered(binding->fields[node->field].values(), map_up(*frame, at));
     }
-    case Op::name: {
+    case OpForm::name: {
       const Frame* at = frame.get();
       while (!at->values.contains(node->variable)) at = at->parent.get();
       return gathered(at->values.at(node->variable), map_up(*frame, at));
     }
-    case Op::measure:
+    case OpForm::measure:
       return evaluate(model_.measures[node->measure].expression, frame, slice);
-    case Op::modified:
+    case OpForm::modified:
       return evaluate(node->children[0], frame, modified(*node->modifiers, frame, slice));
-    case Op::let:
+    case OpForm::let:
       return let(*node, frame, slice);
-    case Op::aggregate:
+    case OpForm::aggregate:
       return aggregate(node, frame, slice);
-    case Op::literal:
-    case Op::grouping:
-    case Op::add:
-    case Op::subtract:
-    case Op::multiply:
-    case Op::divide:
-    case Op::int_divide:
-    case Op::modulo:
-    case Op::negate:
-    case Op::equal:
-    case Op::not_equal:
-    case Op::less:
-    case Op::less_equal:
-    case Op::is_distinct:
-    case Op::in:
-    case Op::like:
-    case Op::and_:
-    case Op::or_:
-    case Op::not_:
-    case Op::is_null:
-    case Op::concat:
-    case Op::cases:
-    case Op::rescale:
-    case Op::to_real:
-    case Op::call: {
+    case OpForm::literal:
+    case OpForm::grouping:
+    case OpForm::operation: {
       const bool grouped = std::any_of(slice->predicates.begin(), slice->predicates.end(), [&](const auto& held) {
         return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
                held.predicate.expression->column == node->column;

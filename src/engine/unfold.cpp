@@ -13,6 +13,7 @@
 #include "base/failure.h"
 #include "engine/ask.h"
 #include "engine/evaluator.h"
+#include "language/operations.h"
 #include "language/traverse.h"
 
 namespace juniper::engine {
@@ -38,16 +39,14 @@ class Unfolder {
 
  private:
   void open(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice, std::uint32_t depth) {
-    switch (node->op) {
-      case Op::literal:
-      case Op::column:
-      case Op::field:
-      case Op::name:
+    if (node->op == Op::rescale || node->op == Op::to_real) return open(node->children[0], frame, slice, depth);
+    switch (form_of(node->op)) {
+      case OpForm::literal:
+      case OpForm::column:
+      case OpForm::field:
+      case OpForm::name:
         return;
-      case Op::rescale:
-      case Op::to_real:
-        return open(node->children[0], frame, slice, depth);
-      case Op::measure: {
+      case OpForm::measure: {
         const Measure& measure = model_.measures[node->measure];
         UnfoldedPart& part = add(UnfoldedKind::measure, node, frame, slice, depth);
         part.text = measure.name;
@@ -55,35 +54,15 @@ class Unfolder {
         part.format = measure.format;
         return open(measure.expression, frame, slice, depth + 1);
       }
-      case Op::modified:
+      case OpForm::modified:
         add(UnfoldedKind::slice, node, frame, slice, depth);
         return open(node->children[0], frame, evaluator_.modified(*node->modifiers, frame, slice), depth + 1);
-      case Op::let:
+      case OpForm::let:
         return open_let(*node, frame, slice, depth);
-      case Op::aggregate:
+      case OpForm::aggregate:
         return open_aggregate(node, frame, slice, depth);
-      case Op::grouping:
-      case Op::add:
-      case Op::subtract:
-      case Op::multiply:
-      case Op::divide:
-      case Op::int_divide:
-      case Op::modulo:
-      case Op::negate:
-      case Op::equal:
-      case Op::not_equal:
-      case Op::less:
-      case Op::less_equal:
-      case Op::is_distinct:
-      case Op::in:
-      case Op::like:
-      case Op::and_:
-      case Op::or_:
-      case Op::not_:
-      case Op::is_null:
-      case Op::concat:
-      case Op::cases:
-      case Op::call:
+      case OpForm::grouping:
+      case OpForm::operation:
         add(UnfoldedKind::expression, node, frame, slice, depth);
         for (const NodePtr& child : node->children) open(child, frame, slice, depth + 1);
     }

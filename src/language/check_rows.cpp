@@ -2,6 +2,7 @@
 #include <algorithm>
 
 #include "language/expression_checker.h"
+#include "language/operations.h"
 #include "language/traverse.h"
 
 namespace juniper::language {
@@ -187,8 +188,8 @@ RowSetPtr ExpressionChecker::dropping(RowSetPtr input, const syntax::Across& tex
 NodePtr ExpressionChecker::in_slice(const NodePtr& node, const RowSetPtr& set, std::string& problem) const {
   const CheckedModel::Roles roles = set->via ? CheckedModel::Roles{*set->via} : CheckedModel::Roles{};
   const auto replace = [&](const NodePtr& n) -> NodePtr {
-    switch (n->op) {
-      case Op::column: {
+    switch (form_of(n->op)) {
+      case OpForm::column: {
         if (n->variable != set->variable) return nullptr;
         auto copy = std::make_shared<Node>(*n);
         copy->variable = slice_row;
@@ -199,44 +200,22 @@ NodePtr ExpressionChecker::in_slice(const NodePtr& node, const RowSetPtr& set, s
         }
         return copy;
       }
-      case Op::field: {
+      case OpForm::field: {
         if (n->variable != set->variable) return nullptr;
         const Field& field = set->fields[n->field];
         if (!field.key) problem = fmt::format("'{}' is computed, and no column", field.name);
         return field.key ? field.key : n;
       }
-      case Op::aggregate:
-      case Op::measure:
-      case Op::modified:
-      case Op::let:
+      case OpForm::aggregate:
+      case OpForm::measure:
+      case OpForm::modified:
+      case OpForm::let:
         problem = fmt::format("`{}` is an aggregate, and no condition over columns", written(n->span));
         return n;
-      case Op::literal:
-      case Op::name:
-      case Op::grouping:
-      case Op::add:
-      case Op::subtract:
-      case Op::multiply:
-      case Op::divide:
-      case Op::int_divide:
-      case Op::modulo:
-      case Op::negate:
-      case Op::equal:
-      case Op::not_equal:
-      case Op::less:
-      case Op::less_equal:
-      case Op::is_distinct:
-      case Op::in:
-      case Op::like:
-      case Op::and_:
-      case Op::or_:
-      case Op::not_:
-      case Op::is_null:
-      case Op::concat:
-      case Op::cases:
-      case Op::rescale:
-      case Op::to_real:
-      case Op::call:
+      case OpForm::literal:
+      case OpForm::name:
+      case OpForm::grouping:
+      case OpForm::operation:
         return nullptr;
     }
     return nullptr;

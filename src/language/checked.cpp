@@ -128,34 +128,34 @@ class Canonical {
       bind(let.name);
     }
     std::size_t first = 0;
-    switch (node->op) {
-      case Op::literal:
+    switch (form_of(node->op)) {
+      case OpForm::literal:
         out += node->literal.is_null() ? " null" : " " + written_text(to_text(node->literal, node->type));
         break;
-      case Op::column:
+      case OpForm::column:
         out += ' ';
         variable(node->variable);
         out += ' ';
         print(node->column);
         break;
-      case Op::field:
+      case OpForm::field:
         out += ' ';
         variable(node->variable);
         write(FMT_COMPILE(".{}"), node->field);
         break;
-      case Op::name:
+      case OpForm::name:
         out += ' ';
         variable(node->variable);
         break;
-      case Op::grouping:
+      case OpForm::grouping:
         out += " ";
         print(node->column);
         break;
-      case Op::measure:
+      case OpForm::measure:
         out += ' ';
         name(model_.measures[node->measure].name);
         break;
-      case Op::aggregate:
+      case OpForm::aggregate:
         write(FMT_COMPILE(" {} {} "), id_of(node->aggregate), node->dense);
         if (!node->literal.is_null())
           out += node->literal.kind() == Value::Kind::real ? fmt::format("{} ", node->literal.real())
@@ -164,33 +164,11 @@ class Canonical {
         if (node->aggregate == Aggregate::rank) print(node->children[first++]);  // outside of the rows
         print(node->rows);
         break;
-      case Op::call:
-        write(FMT_COMPILE(" {}"), id_of(node->function));
+      case OpForm::operation:
+        if (node->op == Op::call) write(FMT_COMPILE(" {}"), id_of(node->function));
         break;
-      case Op::modified:
-      case Op::let:
-      case Op::add:
-      case Op::subtract:
-      case Op::multiply:
-      case Op::divide:
-      case Op::int_divide:
-      case Op::modulo:
-      case Op::negate:
-      case Op::equal:
-      case Op::not_equal:
-      case Op::less:
-      case Op::less_equal:
-      case Op::is_distinct:
-      case Op::in:
-      case Op::like:
-      case Op::and_:
-      case Op::or_:
-      case Op::not_:
-      case Op::is_null:
-      case Op::concat:
-      case Op::cases:
-      case Op::rescale:
-      case Op::to_real:
+      case OpForm::modified:
+      case OpForm::let:
         break;
     }
     for (; first < node->children.size(); ++first) print(node->children[first]);

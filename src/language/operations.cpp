@@ -68,6 +68,54 @@ std::vector<std::string> function_names() {
   return names;
 }
 
+OpForm form_of(Op op) {
+  switch (op) {
+    case Op::literal:
+      return OpForm::literal;
+    case Op::column:
+      return OpForm::column;
+    case Op::field:
+      return OpForm::field;
+    case Op::name:
+      return OpForm::name;
+    case Op::measure:
+      return OpForm::measure;
+    case Op::modified:
+      return OpForm::modified;
+    case Op::let:
+      return OpForm::let;
+    case Op::aggregate:
+      return OpForm::aggregate;
+    case Op::grouping:
+      return OpForm::grouping;
+    case Op::add:
+    case Op::subtract:
+    case Op::multiply:
+    case Op::divide:
+    case Op::int_divide:
+    case Op::modulo:
+    case Op::negate:
+    case Op::equal:
+    case Op::not_equal:
+    case Op::less:
+    case Op::less_equal:
+    case Op::is_distinct:
+    case Op::in:
+    case Op::like:
+    case Op::and_:
+    case Op::or_:
+    case Op::not_:
+    case Op::is_null:
+    case Op::concat:
+    case Op::cases:
+    case Op::rescale:
+    case Op::to_real:
+    case Op::call:
+      return OpForm::operation;
+  }
+  return OpForm::operation;
+}
+
 std::string_view id_of(Op op) {
   switch (op) {
     case Op::literal:

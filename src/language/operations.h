@@ -49,6 +49,21 @@ struct FunctionEntry {
 const FunctionEntry* find_function(std::string_view name);
 std::vector<std::string> function_names();
 
+// Where a node's value comes from: something of its own, or the values of its children.
+enum class OpForm : std::uint8_t {
+  literal,
+  column,
+  field,
+  name,
+  measure,
+  modified,
+  let,
+  aggregate,
+  grouping,
+  operation,
+};
+OpForm form_of(Op op);
+
 // The name of an operation in canonical texts, and so in the signatures of stores. It stays what it is: an operation
 // that comes to mean something else gets another one.
 std::string_view id_of(Op op);

@@ -1,5 +1,6 @@
 #include "language/slices.h"
 
+#include "language/operations.h"
 #include "language/traverse.h"
 
 #include <fmt/format.h>
@@ -178,20 +179,20 @@ class Walk {
 
   void visit(const NodePtr& node, const StaticSlice& slice) {
     if (!node) return;
-    switch (node->op) {
-      case Op::measure:
+    switch (form_of(node->op)) {
+      case OpForm::measure:
         if (first_time(node->measure, slice)) visit(model_.measures[node->measure].expression, slice);
         return;
-      case Op::modified:
+      case OpForm::modified:
         return modified(*node, slice);
-      case Op::aggregate: {
+      case OpForm::aggregate: {
         std::size_t first = 0;
         if (node->aggregate == Aggregate::rank) visit(node->children[first++], slice);
         rows(node->rows, slice);
         for (; first < node->children.size(); ++first) visit(node->children[first], slice);
         return;
       }
-      case Op::let:
+      case OpForm::let:
         for (const Let& let : node->lets) {
           visit(let.value, slice);
           if (let.rows) {
@@ -200,34 +201,12 @@ class Walk {
           }
         }
         break;
-      case Op::literal:
-      case Op::column:
-      case Op::field:
-      case Op::name:
-      case Op::grouping:
-      case Op::add:
-      case Op::subtract:
-      case Op::multiply:
-      case Op::divide:
-      case Op::int_divide:
-      case Op::modulo:
-      case Op::negate:
-      case Op::equal:
-      case Op::not_equal:
-      case Op::less:
-      case Op::less_equal:
-      case Op::is_distinct:
-      case Op::in:
-      case Op::like:
-      case Op::and_:
-      case Op::or_:
-      case Op::not_:
-      case Op::is_null:
-      case Op::concat:
-      case Op::cases:
-      case Op::rescale:
-      case Op::to_real:
-      case Op::call:
+      case OpForm::literal:
+      case OpForm::column:
+      case OpForm::field:
+      case OpForm::name:
+      case OpForm::grouping:
+      case OpForm::operation:
         break;
     }
     for (const NodePtr& child : node->children) visit(child, slice);

@@ -12,6 +12,7 @@
 
 #include "base/exact.h"
 #include "base/failure.h"
+#include "language/operations.h"
 #include "language/slices.h"
 #include "language/traverse.h"
 #include "sql/dialect.h"
@@ -94,28 +95,28 @@ class Translator {
   // --- scalars ------------------------------------------------------------------------------------------------------
 
   std::string value(const NodePtr& node, const Scope& scope) {
-    switch (node->op) {
-      case Op::literal:
+    switch (form_of(node->op)) {
+      case OpForm::literal:
         return dialect_.literal(node->literal, node->type);
-      case Op::column: {
+      case OpForm::column: {
         const RowSql& row = scope.rows.at(node->variable);
         return column(*row.from, routed(model_, node->column, row.slice.roles));
       }
-      case Op::field:
+      case OpForm::field:
         return scope.rows.at(node->variable).fields[node->field];
-      case Op::name:
+      case OpForm::name:
         return scope.names.at(node->variable);
-      case Op::measure: {
+      case OpForm::measure: {
         Scope inner;
         inner.slice = scope.slice;
         return value(model_.measures[node->measure].expression, inner);
       }
-      case Op::modified: {
+      case OpForm::modified: {
         Scope inner = scope;
         inner.slice = modified(*node->modifiers, scope);
         return value(node->children[0], inner);
       }
-      case Op::let: {
+      case OpForm::let: {
         Scope inner = scope;
         for (const Let& let : node->lets) {
           if (let.rows) {
@@ -126,33 +127,11 @@ class Translator {
         }
         return value(node->children[0], inner);
       }
-      case Op::aggregate:
+      case OpForm::aggregate:
         return aggregate(*node, scope);
-      case Op::grouping:
+      case OpForm::grouping:
         return dialect_.literal(Value::of(int128{is_grouped(node->column, scope.slice) ? 0 : 1}), node->type);
-      case Op::add:
-      case Op::subtract:
-      case Op::multiply:
-      case Op::divide:
-      case Op::int_divide:
-      case Op::modulo:
-      case Op::negate:
-      case Op::equal:
-      case Op::not_equal:
-      case Op::less:
-      case Op::less_equal:
-      case Op::is_distinct:
-      case Op::in:
-      case Op::like:
-      case Op::and_:
-      case Op::or_:
-      case Op::not_:
-      case Op::is_null:
-      case Op::concat:
-      case Op::cases:
-      case Op::rescale:
-      case Op::to_real:
-      case Op::call: {
+      case OpForm::operation: {
         std::vector<std::string> operands;
         for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
         const std::string result = dialect_.operation(*node, operands, today_);

@@ -25,16 +25,6 @@ bool has_no_meaning(const Diagnostics& errors) {
                      [](const Diagnostic& d) { return d.severity == Severity::warning || codes.contains(d.code); });
 }
 
-// Of far reals, those that columns hold: what is computed of them is another with each order of additions.
-Result<QueryResult> without_computed_reals(Result<QueryResult> answer) {
-  if (!answer) return answer;
-  for (std::size_t c = 0; c < answer->columns.size(); ++c) {
-    if (answer->columns[c].type.kind != TypeKind::real || answer->columns[c].is_key) continue;
-    for (ResultRow& row : answer->rows) row.cells[c] = Value();
-  }
-  return answer;
-}
-
 std::string compared(const Dataset& dataset, const test::RandomModel& model, const std::string& query) {
   Question question{query};
   const auto engine = ask(dataset, question);
@@ -48,9 +38,10 @@ std::string compared(const Dataset& dataset, const test::RandomModel& model, con
   if (has_product && (overflows(engine) || overflows(naive))) return "";
   // Of numbers at the ends of their types, too: the engine may refuse what is not needed, but answer nothing that overflows.
   if (model.is_extreme && overflows(engine) && !overflows(naive)) return "";
-  std::string differs = model.has_far_reals || model.is_extreme
-                            ? test::answer_difference(without_computed_reals(engine), without_computed_reals(naive))
-                            : test::answer_difference(engine, naive);
+  std::string differs =
+      model.has_far_reals || model.is_extreme
+          ? test::answer_difference(test::without_computed_reals(engine), test::without_computed_reals(naive))
+          : test::answer_difference(engine, naive);
   // What a load gets wrong, all three have wrong; the files tell.
   if (differs.empty()) {
     const auto from_files = ask_files(dataset.model(), {query});

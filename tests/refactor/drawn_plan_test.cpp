@@ -71,15 +71,6 @@ std::vector<std::string> steps_of(test::Random& random, const Model& model) {
   return steps;
 }
 
-Result<QueryResult> without_reals(Result<QueryResult> answer) {
-  if (!answer) return answer;
-  for (std::size_t c = 0; c < answer->columns.size(); ++c) {
-    if (answer->columns[c].type.kind != TypeKind::real || answer->columns[c].is_key) continue;
-    for (ResultRow& row : answer->rows) row.cells[c] = Value();
-  }
-  return answer;
-}
-
 // Numbers as texts without the zeros that a wider type adds.
 Result<QueryResult> without_scale(Result<QueryResult> answer) {
   if (!answer) return answer;
@@ -130,8 +121,8 @@ TEST(DrawnPlan, WhatIsAcceptedChangesNoAnswer) {
         auto is = ask(*change->after, {query});
         if (!was || !is) continue;  // what it names is gone, or it has no meaning
         if (model.is_extreme || model.has_far_reals) {
-          was = without_reals(std::move(was));
-          is = without_reals(std::move(is));
+          was = test::without_computed_reals(std::move(was));
+          is = test::without_computed_reals(std::move(is));
         }
         was = without_scale(std::move(was));
         is = without_scale(std::move(is));

@@ -16,6 +16,10 @@ std::string column_difference(const Dataset& dataset, language::ColumnId id);
 // What differs between two answers to one question: values (reals beyond their last digits), rows, or the error.
 std::string answer_difference(const Result<QueryResult>& a, const Result<QueryResult>& b);
 
+// The answer without its reals, but for keys: of reals far apart, what is computed is another number with each order of
+// additions.
+Result<QueryResult> without_computed_reals(Result<QueryResult> answer);
+
 // What differs between the engine's answer to a query and the naive evaluator's or SQLite's.
 std::string answer_difference(const Dataset& dataset, const std::string& query);
 

@@ -4,30 +4,31 @@
 #include <algorithm>
 
 #include "engine/naive/values.h"
+#include "language/operations.h"
 
 namespace juniper::engine::naive {
 
 Cell Naive::value(const NodePtr& node, const Scope& scope) {
-  switch (node->op) {
-    case Op::literal:
+  switch (form_of(node->op)) {
+    case OpForm::literal:
       return {node->literal, false};
-    case Op::column:
+    case OpForm::column:
       return read(scope.rows.at(node->variable), node->column, scope.rows.at(node->variable).slice.roles);
-    case Op::field:
+    case OpForm::field:
       return scope.rows.at(node->variable).fields[node->field];
-    case Op::name:
+    case OpForm::name:
       return scope.values.at(node->variable);
-    case Op::measure: {
+    case OpForm::measure: {
       Scope inner;
       inner.slice = scope.slice;
       return value(model_.measures[node->measure].expression, inner);
     }
-    case Op::modified: {
+    case OpForm::modified: {
       Scope inner = scope;
       inner.slice = modified(*node->modifiers, scope);
       return value(node->children[0], inner);
     }
-    case Op::let: {
+    case OpForm::let: {
       Scope inner = scope;
       for (const Let& let : node->lets) {
         if (let.rows) {
@@ -42,39 +43,18 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
       }
       return value(node->children[0], inner);
     }
-    case Op::aggregate:
+    case OpForm::aggregate:
       return aggregate(*node, scope);
-    case Op::grouping:
+    case OpForm::grouping:
       return number(is_grouped(node->column, scope.slice) ? 0 : 1);
-    case Op::cases:
-      for (std::size_t i = 0; i + 1 < node->children.size(); i += 2) {
+    case OpForm::operation: {
+      // Of cases, those behind the first that holds are not asked.
+      for (std::size_t i = 0; node->op == Op::cases && i + 1 < node->children.size(); i += 2) {
         const Cell condition = value(node->children[i], scope);
         if (condition.overflow) return condition;
         if (is_true(condition)) return value(node->children[i + 1], scope);
       }
-      return value(node->children.back(), scope);
-    case Op::add:
-    case Op::subtract:
-    case Op::multiply:
-    case Op::divide:
-    case Op::int_divide:
-    case Op::modulo:
-    case Op::negate:
-    case Op::equal:
-    case Op::not_equal:
-    case Op::less:
-    case Op::less_equal:
-    case Op::is_distinct:
-    case Op::in:
-    case Op::like:
-    case Op::and_:
-    case Op::or_:
-    case Op::not_:
-    case Op::is_null:
-    case Op::concat:
-    case Op::rescale:
-    case Op::to_real:
-    case Op::call: {
+      if (node->op == Op::cases) return value(node->children.back(), scope);
       std::vector<Cell> operands;
       for (const NodePtr& child : node->children) operands.push_back(value(child, scope));
       return apply(*node, operands, setting_);
