@@ -75,22 +75,31 @@ std::string shrunk(const Dataset& dataset, const test::RandomModel& model, test:
   return query.text() + "\n" + compared(dataset, model, query.text());
 }
 
-// A query that asks for something without meaning, without those of its columns that do.
+// A query that asks for something without meaning, without those of its parts that do.
 test::RandomQuery with_meaning(const Dataset& dataset, test::RandomQuery query) {
   const auto checks = [&](const test::RandomQuery& q) {
     return engine::prepare(dataset.model(), {q.text()}).has_value();
   };
   if (checks(query)) return query;
-  test::RandomQuery kept = query;
-  kept.show.clear();
-  kept.sort.clear();
-  for (const test::PiecePtr& shown : query.show) {
-    test::RandomQuery alone = query;
-    alone.show = {shown};
-    alone.sort.clear();
-    if (checks(alone)) kept.show.push_back(shown);
-  }
-  return kept.show.empty() ? query : kept;
+  static const test::PiecePtr one = std::make_shared<test::Piece>(test::Piece{"", {"1"}, {}});
+  test::RandomQuery kept;
+  kept.show = {one};
+  const auto keep = [&](const auto& add) {
+    test::RandomQuery more = kept;
+    add(more);
+    if (checks(more)) kept = more;
+  };
+  keep([&](test::RandomQuery& q) { q.drafts = query.drafts; });
+  for (const std::string& by : query.by) keep([&](test::RandomQuery& q) { q.by.push_back(by); });
+  keep([&](test::RandomQuery& q) { q.where = query.where; });
+  keep([&](test::RandomQuery& q) { q.having = query.having; });
+  keep([&](test::RandomQuery& q) { q.totals = query.totals; });
+  keep([&](test::RandomQuery& q) { q.keep_empty = query.keep_empty; });
+  for (const test::PiecePtr& shown : query.show) keep([&](test::RandomQuery& q) { q.show.push_back(shown); });
+  if (kept.show.size() > 1) kept.show.erase(kept.show.begin());
+  keep([&](test::RandomQuery& q) { q.sort = query.show[0] == q.show[0] ? query.sort : ""; });
+  keep([&](test::RandomQuery& q) { q.limit = query.limit; });
+  return kept;
 }
 
 using Draw = test::RandomModel (*)(test::Random&, std::size_t);

@@ -1,9 +1,11 @@
 #include "random/random_query.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <array>
+#include <utility>
 
 namespace juniper::test {
 
@@ -154,6 +156,25 @@ class Maker {
     return node(form.parts, std::move(operands));
   }
 
+  // The expression with one thing changed: a column's link, a literal, a word. Asked beside it, it finds what takes two
+  // expressions for one. Nothing where there is nothing to change.
+  PiecePtr twin(const PiecePtr& piece) {
+    std::size_t spots = 0;
+    count_changes(piece, spots);
+    if (spots == 0) return nullptr;
+    std::size_t chosen = pick(random_, spots);
+    return changed(piece, chosen);
+  }
+
+  // A column of a table by the name of a link that leads there; nothing where none with a name does.
+  std::string over_role(const std::string& column) {
+    const std::size_t dot = column.find('.');
+    for (const Role& role : model_.roles) {
+      if (model_.tables[role.to].name == column.substr(0, dot)) return role.name + column.substr(dot);
+    }
+    return "";
+  }
+
   // table.column of any table that could be a key, by or filter.
   std::string slice_column(std::optional<Type> type = std::nullopt) {
     for (int i = 0; i < 40; ++i) {
@@ -169,13 +190,102 @@ class Maker {
   }
 
  private:
+  // The parts of a piece with one word changed for another that may stand there.
+  static std::vector<std::vector<std::string>> other_words(const std::vector<std::string>& parts) {
+    static constexpr std::array<std::pair<std::string_view, std::string_view>, 30> words{{{"min(", "max("},
+                                                                                          {"max(", "min("},
+                                                                                          {"sum(", "min("},
+                                                                                          {"first(", "last("},
+                                                                                          {"last(", "first("},
+                                                                                          {"avg(", "median("},
+                                                                                          {"stddev(", "variance("},
+                                                                                          {"stddev_pop(", "stddev("},
+                                                                                          {"any(", "every("},
+                                                                                          {"least(", "greatest("},
+                                                                                          {"floor(", "ceil("},
+                                                                                          {"upper(", "lower("},
+                                                                                          {"year(", "month("},
+                                                                                          {"day(", "weekday("},
+                                                                                          {"start_of(", "end_of("},
+                                                                                          {"previous(", "next("},
+                                                                                          {", month)", ", year)"},
+                                                                                          {" desc", ""},
+                                                                                          {" dense", ""},
+                                                                                          {" asc", ""},
+                                                                                          {" <= ", " < "},
+                                                                                          {" = ", " <> "},
+                                                                                          {" > ", " >= "},
+                                                                                          {" + ", " - "},
+                                                                                          {" and ", " or "},
+                                                                                          {" is not null", " is null"},
+                                                                                          {" not in (", " in ("},
+                                                                                          {"union(", "except("},
+                                                                                          {"count(distinct ", "count("},
+                                                                                          {"top 1 ", "top 2 "}}};
+    std::vector<std::vector<std::string>> found;
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+      for (const auto& [word, other] : words) {
+        const std::size_t at = parts[i].find(word);
+        if (at == std::string::npos) continue;
+        const auto is_letter = [](char c) { return c >= 'a' && c <= 'z'; };
+        if (at > 0 && is_letter(parts[i][at - 1]) && is_letter(word.front())) continue;  // the end of a longer one
+        // An equals sign within more stands behind a name that is declared.
+        if (word == " = " && parts[i] != word) continue;
+        if (word == " and " && parts.size() != 3) continue;  // between two bounds
+        std::vector<std::string> changed = parts;
+        changed[i].replace(at, word.size(), other);
+        found.push_back(std::move(changed));
+      }
+    }
+    return found;
+  }
+  static void count_changes(const PiecePtr& piece, std::size_t& spots) {
+    spots += piece->others.size() + other_words(piece->parts).size();
+    for (const PiecePtr& child : piece->children) count_changes(child, spots);
+  }
+  // The piece with the change of that number, which is counted down on the way.
+  static PiecePtr changed(const PiecePtr& piece, std::size_t& number) {
+    std::vector<std::vector<std::string>> here = piece->others;
+    for (std::vector<std::string>& parts : other_words(piece->parts)) here.push_back(std::move(parts));
+    auto copy = std::make_shared<Piece>(*piece);
+    if (number < here.size()) {
+      copy->parts = here[number];
+      return copy;
+    }
+    number -= here.size();
+    for (PiecePtr& child : copy->children) {
+      std::size_t spots = 0;
+      count_changes(child, spots);
+      if (number < spots) {
+        child = changed(child, number);
+        return copy;
+      }
+      number -= spots;
+    }
+    return copy;
+  }
+  // A column, and the same one over other links.
+  static PiecePtr column(const std::vector<std::string>& all, const std::string& chosen) {
+    auto piece = std::make_shared<Piece>();
+    piece->parts = {chosen};
+    const auto name = [](const std::string& written) { return written.substr(written.rfind('.') + 1); };
+    for (const std::string& other : all) {
+      if (other != chosen && name(other) == name(chosen)) piece->others.push_back({other});
+    }
+    return piece;
+  }
+
   // Nothing where there are no roles.
   const Role* any_role() { return model_.roles.empty() ? nullptr : &model_.roles[pick(random_, model_.roles.size())]; }
   // A literal, sometimes of what a column holds.
   PiecePtr literal(Type type) {
     const auto held = model_.literals.find(to_string(type));
-    if (held != model_.literals.end() && chance(random_, 70))
-      return leaf(held->second[pick(random_, held->second.size())]);
+    if (held != model_.literals.end() && chance(random_, 70)) {
+      auto piece = std::make_shared<Piece>();
+      piece->parts = {held->second[pick(random_, held->second.size())]};
+      piece->others = {{held->second[pick(random_, held->second.size())]}};
+      return piece;
+    }
     if (type.kind == TypeKind::decimal && type.scale == 0) return leaf("floor(2.5)");
     if (type.kind == TypeKind::decimal && type.scale > 2) {
       return leaf(fmt::format("{}.{:0{}}", pick(random_, 4), pick(random_, 10), static_cast<int>(type.scale)));
@@ -242,7 +352,8 @@ class Maker {
 
   PiecePtr made_expression(Type type, const Place& place, int depth) {
     const auto found = columns(type, place);
-    if (!found.empty() && chance(random_, depth <= 0 ? 85 : 40)) return leaf(found[pick(random_, found.size())]);
+    if (!found.empty() && chance(random_, depth <= 0 ? 85 : 40))
+      return column(found, found[pick(random_, found.size())]);
     if (depth <= 0) {
       if (place.kind == Place::Kind::measure && chance(random_, 50)) return aggregate(type, place, 0);
       return literal(type);
@@ -551,7 +662,10 @@ class Maker {
     const Role* const role = any_role();
     if (role != nullptr && role->from == table && chance(random_, 10)) written += " via " + role->name;
     if (chance(random_, 15)) written += " across " + dropped();
-    return filtered({leaf(written), {name, table, {}, true}}, place, depth);
+    auto piece = std::make_shared<Piece>();
+    piece->parts = {written};
+    if (written != model_.tables[table].name) piece->others = {{model_.tables[table].name}};
+    return filtered({piece, {name, table, {}, true}}, place, depth);
   }
 
   Set filtered(Set set, const Place& place, int depth) {
@@ -717,26 +831,49 @@ class Maker {
     } else {
       operand = node({"(", ")"}, {expression(type, inner, depth)});
     }
-    std::string words = of;
-    if (const Role* const role = any_role(); role != nullptr && chance(random_, 12)) words += " via " + role->name;
-    if (chance(random_, 30)) words += " across " + dropped();
+    std::vector<std::string> words{of};
+    if (const Role* const role = any_role(); role != nullptr && chance(random_, 12))
+      words.push_back(" via " + role->name);
+    if (chance(random_, 30)) words.push_back(" across " + dropped());
     if (model_.has_calendar && chance(random_, 32)) {
       static constexpr std::array units{"day", "week", "month", "quarter", "year"};
       const std::string unit = one_of(units);
       static constexpr std::array periods{"to_date", "whole", "previous", "next"};
-      words += " during " +
-               (chance(random_, 70)
-                    ? one_of(periods) + "(" + unit + ")"
-                    : (chance(random_, 50) ? fmt::format("shift({} {})", static_cast<int>(pick(random_, 5)) - 2, unit)
-                                           : fmt::format("trailing({} {})", 1 + pick(random_, 3), unit)));
+      words.push_back(
+          " during " +
+          (chance(random_, 70)
+               ? one_of(periods) + "(" + unit + ")"
+               : (chance(random_, 50) ? fmt::format("shift({} {})", static_cast<int>(pick(random_, 5)) - 2, unit)
+                                      : fmt::format("trailing({} {})", 1 + pick(random_, 3), unit))));
     }
+    std::string end = ")";
+    std::vector<PiecePtr> children{operand};
     if (chance(random_, 30)) {
       Place slice = place;
       slice.kind = Place::Kind::slice;
-      return node({"(", words + " where ", ")"}, {operand, slice_condition(slice, depth)});
+      end = " where ";
+      children.push_back(slice_condition(slice, depth));
+    } else if (fmt::format("{}", fmt::join(words, "")).empty()) {
+      return place.kind == Place::Kind::measure ? operand : nullptr;
     }
-    if (words.empty()) return place.kind == Place::Kind::measure ? operand : nullptr;
-    return node({"(", words + ")"}, {operand});
+    auto piece = std::make_shared<Piece>();
+    piece->children = std::move(children);
+    const auto parts = [&] {
+      std::string written;
+      for (const std::string& word : words) written += word;
+      std::vector<std::string> out{"(", written + end};
+      if (piece->children.size() > 1) out.emplace_back(")");
+      return out;
+    };
+    piece->parts = parts();
+    const std::string other_row = of != " of slice" || place.rows.empty() ? " of slice" : " of " + place.rows[0].name;
+    for (std::string& word : words) {
+      if (word.empty()) continue;
+      const std::string kept = std::exchange(word, &word == &words[0] ? other_row : "");
+      piece->others.push_back(parts());
+      word = kept;
+    }
+    return piece;
   }
 
   // column <op> something, over one table's columns so that it reaches as a whole.
@@ -852,11 +989,18 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
     const std::string column = maker.slice_column();
     if (!column.empty() && std::find(query.by.begin(), query.by.end(), column) == query.by.end())
       query.by.push_back(column);
+    // The same over another link.
+    if (const std::string again = column.empty() || !chance(random, 20) ? "" : maker.over_role(column);
+        !again.empty() && std::find(query.by.begin(), query.by.end(), again) == query.by.end())
+      query.by.push_back(again);
   }
   Place place;
   for (std::size_t i = query.by.empty() ? 4 + pick(random, 10) : 1 + pick(random, 2); i > 0; --i)
     query.show.push_back(maker.expression(maker.any_type(), place, 3));
   for (std::size_t i = query.by.empty() ? 6 : pick(random, 9); i > 0; --i) query.show.push_back(maker.seldom(place));
+  for (std::size_t i = pick(random, 3); i > 0; --i) {
+    if (const PiecePtr twin = maker.twin(query.show[pick(random, query.show.size())])) query.show.push_back(twin);
+  }
   if (chance(random, 35)) {
     Place slice;
     slice.kind = Place::Kind::slice;

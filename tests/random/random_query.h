@@ -18,6 +18,7 @@ struct Piece {
   std::string place;               // what may stand here: "integer @ r1,r2"
   std::vector<std::string> parts;  // one more than children
   std::vector<PiecePtr> children;
+  std::vector<std::vector<std::string>> others = {};  // parts that differ from these in one thing
 
   std::string text() const;
 };
