@@ -57,7 +57,8 @@ class SqliteTwin {
 
   // Runs the question's statement there, and compares every cell with the engine's answer (without the question's
   // `limit`): exact types exactly, reals to 1e-9 of their size. For measures in loops it may take far longer than the
-  // engine. Errors: those of `ask`; JR-705 (SQLite refused the statement).
+  // engine; Options::cancelled and Options::memory hold for both. Errors: those of `ask`; JR-705 (SQLite refused the
+  // statement).
   Result<Agreement> compare(const Question& question);
 
  private:

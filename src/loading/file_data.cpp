@@ -20,6 +20,8 @@ using engine::naive::LinkedRows;
 
 namespace {
 
+constexpr std::uint64_t rows_between_checks = 4096;
+
 [[noreturn]] void fail(Diagnostics errors) {
   throw base::Failure(std::move(errors));
 }
@@ -163,7 +165,7 @@ void FileData::read_files(TableIndex table) {
   const source::TableRequest request = table_request(model_, table);
   const auto files = source::find_files(request);
   if (!files) fail(files.error());
-  ReadTable& read = tables_[table];
+  ReadTable read;
   std::vector<std::uint32_t> columns;
   for (std::uint32_t c = 0; c < model_.tables[table].columns.size(); ++c) {
     if (!model_.tables[table].columns[c].is_calculated()) columns.push_back(c);
@@ -195,11 +197,12 @@ void FileData::read_files(TableIndex table) {
         }
         read.columns[columns[c]].push_back(std::move(*value));
       }
-      ++read.rows;
+      if (++read.rows % rows_between_checks == 0) check();
     }
   }
   for (const std::uint32_t c : columns) read.columns[c];  // of files without rows, too
   read.is_read = true;
+  tables_[table] = std::move(read);
 }
 
 void FileData::leave_out_unreached(TableIndex table) {
@@ -254,6 +257,7 @@ LinkedRows FileData::resolved(const Link& link, bool& repeats) {
   }
   LinkedRows linked;
   for (std::uint64_t row = 0; row < rows(link.from.table); ++row) {
+    if (row % rows_between_checks == 0) check();
     const auto key = key_of(link.from, row);
     const auto at = has_null(key) ? one_side.end() : one_side.find(key);
     linked.push_back(at == one_side.end() ? std::nullopt : std::optional(at->second));

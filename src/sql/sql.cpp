@@ -132,7 +132,7 @@ Result<Agreement> SqliteTwin::compare(const Question& question) {
     std::vector<Type> types{{TypeKind::integer, 0}};
     for (const ResultColumn& column : answer->columns) types.push_back(column.type);
     const auto begin = Clock::now();
-    const auto rows = state_->database.run(agreement.statement, types);
+    const auto rows = state_->database.run(agreement.statement, types, watch);
     if (!rows) return tl::unexpected(rows.error());
     agreement.sqlite_nanoseconds = std::chrono::nanoseconds(Clock::now() - begin).count();
     compare_rows(prepared->query, *answer, *rows, agreement);

@@ -7,10 +7,12 @@
 
 #include <algorithm>
 #include <cmath>
+#include <optional>
 
 #include "base/calendar.h"
 #include "base/diagnostics.h"
 #include "base/exact.h"
+#include "base/failure.h"
 #include "sql/translate.h"
 
 namespace juniper::sql_engine {
@@ -265,16 +267,43 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
   return {};
 }
 
-Result<std::vector<std::vector<Value>>> Sqlite::run(const std::string& text, const std::vector<Type>& types) {
+namespace {
+
+// What SQLite asks now and then, while it runs a statement: whether to go on.
+struct Asked {
+  const engine::Watch& watch;
+  std::optional<Diagnostics> stopped = {};
+
+  static int whether_to_stop(void* context) {
+    auto& asked = *static_cast<Asked*>(context);
+    try {
+      asked.watch.check();
+      return 0;
+    } catch (const base::Failure& failure) {
+      asked.stopped = failure.diagnostics();
+      return 1;
+    }
+  }
+};
+
+}  // namespace
+
+Result<std::vector<std::vector<Value>>> Sqlite::run(const std::string& text, const std::vector<Type>& types,
+                                                    const engine::Watch& watch) {
   sqlite3_stmt* prepared = nullptr;
   if (sqlite3_prepare_v2(database_.get(), text.c_str(), -1, &prepared, nullptr) != SQLITE_OK) return error(text);
   const std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)> statement(prepared, sqlite3_finalize);
+  Asked asked{watch};
+  constexpr int steps_between = 20'000;
+  sqlite3_progress_handler(database_.get(), steps_between, Asked::whether_to_stop, &asked);
   std::vector<std::vector<Value>> rows;
   int status = sqlite3_step(prepared);
   for (; status == SQLITE_ROW; status = sqlite3_step(prepared)) {
     std::vector<Value>& row = rows.emplace_back();
     for (std::size_t c = 0; c < types.size(); ++c) row.push_back(read(prepared, static_cast<int>(c), types[c]));
   }
+  sqlite3_progress_handler(database_.get(), 0, nullptr, nullptr);
+  if (asked.stopped) return tl::unexpected(*asked.stopped);
   if (status != SQLITE_DONE) return error(text);
   return rows;
 }

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "engine/program.h"
+#include "engine/watch.h"
 #include "juniper/diagnostics.h"
 #include "juniper/value.h"
 
@@ -25,8 +26,10 @@ class Sqlite {
   // Writes the rows of a table with all its columns, as sql/translate.h says.
   Result<void> add_table(const engine::Source& source, language::TableIndex table);
 
-  // Runs one statement that gives rows. The cells are read as values of `types`, by column. Errors: JR-705.
-  Result<std::vector<std::vector<Value>>> run(const std::string& statement, const std::vector<Type>& types);
+  // Runs one statement that gives rows. The cells are read as values of `types`, by column. Errors: JR-705, and those of
+  // `watch`.
+  Result<std::vector<std::vector<Value>>> run(const std::string& statement, const std::vector<Type>& types,
+                                              const engine::Watch& watch);
 
  private:
   struct Close {

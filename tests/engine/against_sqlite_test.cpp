@@ -6,6 +6,8 @@
 #include <chrono>
 #include <thread>
 
+#include "juniper/sql.h"
+#include "support/deadline.h"
 #include "support/sqlite.h"
 #include "support/support.h"
 
@@ -245,6 +247,13 @@ TEST_F(ManyRows, AQuestionCanBeCalledOff) {
   }
   called_off->store(false);
   EXPECT_TRUE(ask(dataset, {questions[0]}));
+  // SQLite would take hours for what the engine answers at once.
+  auto twin = SqliteTwin::open(dataset);
+  ASSERT_TRUE(twin);
+  const test::Deadline deadline(called_off, std::chrono::milliseconds(500));
+  const auto stopped = twin->compare({"show max(sum(u.x for u in t where u.id <= v.id) for v in t)"});
+  ASSERT_FALSE(stopped);
+  EXPECT_EQ(stopped.error()[0].code, "JR-707");
 }
 
 TEST_F(ManyRows, MemoryIsLimited) {

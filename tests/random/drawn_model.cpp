@@ -257,8 +257,13 @@ class Drawer {
  private:
   bool is_days(std::size_t t) const { return model_.has_calendar && model_.tables[t].name == "days"; }
 
-  std::size_t add(std::size_t t, const DrawnColumn& column) {
+  std::size_t add(std::size_t t, DrawnColumn column) {
     TableInfo& table = model_.tables[t];
+    if (is_moderate_ && column.type.is_number() && column.profile != Profile::none) {
+      column.profile = chance(random_, 50) ? Profile::few : Profile::spread;
+      column.type.scale = std::min<std::uint8_t>(column.type.scale, 2);
+      column.field = column.type;
+    }
     // Units of 10^-18: a few of them leave 64 bits.
     model_.is_extreme = model_.is_extreme || column.type.scale == base::max_scale;
     table.columns.push_back({fmt::format("{}c{}", table.name, table.columns.size()), column.type});
@@ -460,6 +465,8 @@ class Drawer {
   Random& random_;
   std::size_t most_rows_;
   RandomModel model_;
+  // No numbers at the ends of their types, which SQL's of 64 bits can't add up.
+  bool is_moderate_ = chance(random_, 40);
   std::vector<std::vector<DrawnColumn>> drawn_;
   std::vector<std::pair<std::size_t, std::size_t>> linked_;
   std::vector<std::pair<std::size_t, std::size_t>> plain_;

@@ -5,14 +5,12 @@
 
 #include <algorithm>
 #include <atomic>
-#include <condition_variable>
 #include <functional>
-#include <mutex>
 #include <regex>
-#include <thread>
 
 #include "random/drawn_model.h"
 #include "random/random_query.h"
+#include "support/deadline.h"
 #include "support/every_level.h"
 #include "support/support.h"
 #include "support/three_ways.h"
@@ -22,35 +20,8 @@ namespace {
 
 constexpr std::size_t most_rows = test::is_sanitized ? 5000 : 20000;
 
-// Calls off what takes too long: a loop within a loop over all rows of a large table.
-class Deadline {
- public:
-  explicit Deadline(std::shared_ptr<std::atomic<bool>> cancelled) : cancelled_(std::move(cancelled)) {
-    *cancelled_ = false;
-    thread_ = std::thread([this] {
-      std::unique_lock lock(mutex_);
-      if (!over_.wait_for(lock, std::chrono::milliseconds(400), [this] { return done_; })) *cancelled_ = true;
-    });
-  }
-  ~Deadline() {
-    {
-      const std::lock_guard lock(mutex_);
-      done_ = true;
-    }
-    over_.notify_one();
-    thread_.join();
-    *cancelled_ = false;
-  }
-  Deadline(const Deadline&) = delete;
-  Deadline& operator=(const Deadline&) = delete;
-
- private:
-  std::shared_ptr<std::atomic<bool>> cancelled_;
-  std::mutex mutex_;
-  std::condition_variable over_;
-  bool done_ = false;
-  std::thread thread_;
-};
+// A loop within a loop over all rows of a large table would take minutes.
+constexpr std::chrono::milliseconds longest{400};
 
 // --- one model in several forms ---------------------------------------------------------------------------------------
 
@@ -165,7 +136,7 @@ TEST(Metamorphic, FormsOfAModelAnswerAlike) {
       const std::string text = test::random_query(random, model).text();
       ++asked;
       const auto answer = [&](const Form& form) {
-        const Deadline deadline(cancelled);
+        const test::Deadline deadline(cancelled, longest);
         auto found = ask(*form.dataset, {form.query(text)});
         return model.has_far_reals || model.is_extreme ? test::without_computed_reals(std::move(found))
                                                        : std::move(found);
@@ -219,7 +190,7 @@ TEST(Metamorphic, PartsAddUpToTheWhole) {
     const auto dataset = Dataset::open(files.path(), options);
     if (!dataset) continue;
     const auto asked = [&](const std::string& query) {
-      const Deadline deadline(cancelled);
+      const test::Deadline deadline(cancelled, longest);
       return ask(*dataset, {query});
     };
     for (int i = 0; i < 12; ++i) {

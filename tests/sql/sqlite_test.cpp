@@ -15,10 +15,12 @@ namespace {
 constexpr Type integer{TypeKind::integer, 0};
 constexpr Type real{TypeKind::real, 0};
 constexpr Type text{TypeKind::text, 0};
+const Options no_options;
+const engine::Watch unwatched(no_options);
 
 Value of(const std::string& expression, Type type) {
   auto database = sql_engine::Sqlite::open();
-  const auto rows = database->run("SELECT " + expression, {type});
+  const auto rows = database->run("SELECT " + expression, {type}, unwatched);
   EXPECT_TRUE(rows) << expression << test::messages(rows.error());
   return rows ? (*rows)[0][0] : Value();
 }
@@ -59,7 +61,7 @@ TEST(Sqlite, HasTheAggregatesThatItLacks) {
   const std::string values = " FROM (SELECT 1 AS x UNION ALL SELECT 2 UNION ALL SELECT NULL UNION ALL SELECT 4)";
   auto database = sql_engine::Sqlite::open();
   const auto one = [&](const std::string& aggregate, Type type) {
-    return (*database->run("SELECT " + aggregate + values, {type}))[0][0];
+    return (*database->run("SELECT " + aggregate + values, {type}, unwatched))[0][0];
   };
   EXPECT_EQ(one("product(x)", integer), number(8));
   EXPECT_EQ(one("quantile(x, 0.5)", real), Value::of(2.0));
@@ -67,16 +69,17 @@ TEST(Sqlite, HasTheAggregatesThatItLacks) {
   EXPECT_EQ(one("quantile(x, 1.0)", real), Value::of(4.0));
   EXPECT_NEAR(one("variance(x, 1)", real).real(), 7.0 / 3, 1e-12);
   EXPECT_NEAR(one("variance(x, 0)", real).real(), 14.0 / 9, 1e-12);
-  const auto none =
-      database->run("SELECT product(x), quantile(x, 0.5), variance(x, 0) FROM (SELECT NULL AS x)", {real, real, real});
+  const auto none = database->run("SELECT product(x), quantile(x, 0.5), variance(x, 0) FROM (SELECT NULL AS x)",
+                                  {real, real, real}, unwatched);
   EXPECT_EQ((*none)[0], (std::vector<Value>{Value(), Value(), Value()}));
-  const auto single = database->run("SELECT variance(x, 1), variance(x, 0) FROM (SELECT 5 AS x)", {real, real});
+  const auto single =
+      database->run("SELECT variance(x, 1), variance(x, 0) FROM (SELECT 5 AS x)", {real, real}, unwatched);
   EXPECT_EQ((*single)[0], (std::vector<Value>{Value(), Value::of(0.0)}));
 }
 
 TEST(Sqlite, WhatItRefusesIsToldWithTheStatement) {
   auto database = sql_engine::Sqlite::open();
-  const auto wrong = database->run("SELECT nothing FROM nowhere", {integer});
+  const auto wrong = database->run("SELECT nothing FROM nowhere", {integer}, unwatched);
   ASSERT_FALSE(wrong);
   EXPECT_EQ(wrong.error()[0].code, "JR-705");
   EXPECT_NE(wrong.error()[0].suggestion.find("nowhere"), std::string::npos);

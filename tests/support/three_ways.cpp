@@ -54,7 +54,8 @@ std::string column_difference(const Dataset& dataset, language::ColumnId id) {
   }
   const std::string statement = sql_engine::translate_column(source.model, id.table, expression, source.setting.today,
                                                              *sql_engine::sqlite_dialect());
-  const auto rows = database->run(statement, {Type{TypeKind::integer, 0}, stored.type});
+  const engine::Watch watch(dataset.options());
+  const auto rows = database->run(statement, {Type{TypeKind::integer, 0}, stored.type}, watch);
   if (!rows) {
     const std::string said = test::messages(rows.error());
     return said.find("parser stack overflow") != std::string::npos ? "" : said;

@@ -90,7 +90,12 @@ class Naive {
 
  private:
   static bool is_true(const Cell& cell) { return !cell.overflow && !cell.value.is_null() && cell.value.exact() != 0; }
+  // Of a predicate that reaches the row's table.
   bool holds(const Held& held, const Row& row, const Roles& roles);
+  // Asks now and then whether to go on.
+  void count_step() {
+    if (++steps_ % 8192 == 0) data_.check();
+  }
 
   // The row that a path leads to; nothing where it ends before.
   std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path);
@@ -134,6 +139,7 @@ class Naive {
   const CheckedModel& model_;
   Data& data_;
   Setting setting_;
+  std::uint64_t steps_ = 0;
 };
 
 }  // namespace juniper::engine::naive

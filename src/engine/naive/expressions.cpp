@@ -9,6 +9,7 @@
 namespace juniper::engine::naive {
 
 Cell Naive::value(const NodePtr& node, const Scope& scope) {
+  count_step();
   switch (form_of(node->op)) {
     case OpForm::literal:
       return {node->literal, false};
