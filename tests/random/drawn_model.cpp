@@ -259,8 +259,8 @@ class Drawer {
 
   std::size_t add(std::size_t t, DrawnColumn column) {
     TableInfo& table = model_.tables[t];
-    if (is_moderate_ && column.type.is_number() && column.profile != Profile::none) {
-      column.profile = chance(random_, 50) ? Profile::few : Profile::spread;
+    if (is_moderate_ && column.type.is_number()) {
+      if (column.profile != Profile::none) column.profile = chance(random_, 50) ? Profile::few : Profile::spread;
       column.type.scale = std::min<std::uint8_t>(column.type.scale, 2);
       column.field = column.type;
     }
