@@ -123,7 +123,7 @@ TEST(AgainstSqlite, EveryDayOfFortyYears) {
 // More rows than a chunk has: what meets at the borders of blocks, chunks and threads.
 class ManyRows : public testing::Test {
  protected:
-  static constexpr std::int64_t rows = 300'000;
+  static constexpr std::int64_t rows = test::is_sanitized ? 150'000 : 300'000;
   static void SetUpTestSuite() {
     std::string csv = "id,g,x,s,k,w\n";
     for (std::int64_t i = 0; i < rows; ++i) {

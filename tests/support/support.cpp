@@ -153,7 +153,7 @@ void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds)
 std::size_t test_count(std::size_t count) {
   const char* const wanted = std::getenv("JUNIPER_QUERIES");
   if (wanted != nullptr) return std::strtoull(wanted, nullptr, 10);
-  return is_sanitized ? (count + 2) / 3 : count;
+  return is_sanitized ? (count + 4) / 5 : count;
 }
 
 std::uint64_t test_seed(std::uint64_t seed) {

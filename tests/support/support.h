@@ -80,7 +80,7 @@ constexpr bool is_sanitized = true;
 constexpr bool is_sanitized = false;
 #endif
 
-// How many random cases to try: a number from the environment's JUNIPER_QUERIES, or `count`, or a third of it under a
+// How many random cases to try: a number from the environment's JUNIPER_QUERIES, or `count`, or a fifth of it under a
 // sanitizer.
 std::size_t test_count(std::size_t count);
 
