@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/calendar.h"
+#include "base/exact.h"
 
 namespace juniper::scanning {
 
@@ -54,11 +55,24 @@ std::string_view in_words(TypeKind kind) {
 
 constexpr unsigned most_digits = 18;  // that every number of 64 bits can hold
 
+bool is_too_long(const std::optional<Digits>& digits, std::string_view text) {
+  if (!digits || digits->behind > 0 || digits->whole <= most_digits) return false;
+  const auto value = parse_value(text, {TypeKind::integer, 0});
+  return !value || !base::fits_int64(value->exact());
+}
+
 }  // namespace
 
 bool TypeFinder::take_number(std::string_view text) {
   if (const auto digits = digits_of(text)) {
     if (digits->leading_zero) return false;
+    // A whole number is a name rather than a measure, once it is so long: what is not exact takes several for one.
+    if (kind_ != TypeKind::real && is_too_long(digits, text)) return false;
+    if (digits->behind == 0 && scale_ == 0 && kind_ != TypeKind::real) {
+      whole_digits_ = std::max(whole_digits_, digits->whole);
+      kind_ = TypeKind::integer;
+      return true;
+    }
     whole_digits_ = std::max(whole_digits_, digits->whole);
     scale_ = std::max(scale_, digits->behind);
     const bool exact = kind_ != TypeKind::real && whole_digits_ + scale_ <= most_digits;
@@ -73,7 +87,9 @@ bool TypeFinder::take_number(std::string_view text) {
 void TypeFinder::become_text(std::string_view text, std::uint64_t line) {
   const auto digits = digits_of(text);
   const std::string shown(text.substr(0, 30));
-  if (kind_ && *kind_ != TypeKind::text) {
+  if (is_too_long(digits, text)) {
+    reason_ = fmt::format("a whole number that 64 bits do not hold stands in line {}: \"{}\"", line, shown);
+  } else if (kind_ && *kind_ != TypeKind::text) {
     reason_ = digits && digits->leading_zero
                   ? fmt::format("a number with leading zeros stands in line {}: \"{}\"", line, shown)
                   : fmt::format("reads as {} until line {}, where \"{}\" stands", in_words(*kind_), line, shown);

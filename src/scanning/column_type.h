@@ -11,7 +11,8 @@
 namespace juniper::scanning {
 
 // Sees the fields of a column one by one. Whole numbers become decimals and these reals when a field asks for it;
-// everything else that does not fit what was there makes the column a text. Numbers with leading zeros are texts.
+// everything else that does not fit what was there makes the column a text. Numbers with leading zeros are texts, and so
+// are whole numbers that leave 64 bits: both are names of something, of which no digit may be lost.
 class TypeFinder {
  public:
   // A field that is not null, and where it stands.

@@ -25,7 +25,7 @@ TEST(Scan, FindsTheNarrowestTypeOfAllFields) {
   EXPECT_EQ(type_of({"1", "-20.5", "3.25"}), "decimal(2)");
   EXPECT_EQ(type_of({"1234567890123456", "0.123"}), "real");
   EXPECT_EQ(type_of({"1", "2e5"}), "real");
-  EXPECT_EQ(type_of({"9999999999999999999999"}), "real");
+  EXPECT_EQ(type_of({"9999999999999999999999.5"}), "real");
   EXPECT_EQ(type_of({"true", "false"}), "boolean");
   EXPECT_EQ(type_of({"2024-02-29", "1999-01-01"}), "date");
   EXPECT_EQ(type_of({"2024-02-29 10:00:00"}), "datetime");
@@ -35,6 +35,14 @@ TEST(Scan, FindsTheNarrowestTypeOfAllFields) {
   EXPECT_EQ(type_of({"2024-02-29", "2023-02-29"}), "text: reads as a date until line 3, where \"2023-02-29\" stands");
   EXPECT_EQ(type_of({"0123"}), "text: numbers with leading zeros, as \"0123\" in line 2");
   EXPECT_EQ(type_of({"5", "007"}), "text: a number with leading zeros stands in line 3: \"007\"");
+  // Names of many digits: as reals, several of them would be one.
+  EXPECT_EQ(type_of({"9223372036854775807", "-9223372036854775808"}), "integer");
+  EXPECT_EQ(type_of({"9223372036854775808"}),
+            "text: a whole number that 64 bits do not hold stands in line 2: \"9223372036854775808\"");
+  EXPECT_EQ(type_of({"5", "12345678901234567890"}),
+            "text: a whole number that 64 bits do not hold stands in line 3: \"12345678901234567890\"");
+  EXPECT_EQ(type_of({"1e5", "12345678901234567890"}), "real");
+  EXPECT_EQ(type_of({"12345678901234567890.5"}), "real");
 }
 
 // Every type that is found reads back every field that it was found from.

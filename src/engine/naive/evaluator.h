@@ -2,6 +2,7 @@
 #pragma once
 
 #include <map>
+#include <memory>
 #include <optional>
 #include <set>
 #include <string>
@@ -30,7 +31,7 @@ struct Held {
   Value key;                    // of a key
   std::uint64_t row = 0;        // of a row
   std::set<std::int64_t> days;  // of days
-  // Where a value that it compares with overflows: there is no answer once a row is asked whether it holds.
+  // Where a value that it compares with overflows: there is no answer once a row's own depends on it.
   std::optional<Span> overflow;
 };
 
@@ -49,12 +50,27 @@ struct Row {
   std::vector<Row> members;  // of a group
 };
 
+struct Scope;
+
+// What a name of `let` stands for: computed when it is first asked for, as what nobody asks for may have no answer.
+struct NamedValue {
+  NodePtr expression;
+  std::shared_ptr<const Scope> around;
+  std::optional<Cell> value = {};
+};
+struct NamedRows {
+  RowSetPtr set;
+  std::shared_ptr<const Scope> around;
+  bool is_known = false;
+  std::optional<std::vector<Row>> rows = {};  // nothing where they overflow
+};
+
 // What the names around an expression stand for.
 struct Scope {
   HeldSlice slice;
   std::map<VariableId, Row> rows;
-  std::map<VariableId, Cell> values;
-  std::map<VariableId, std::optional<std::vector<Row>>> sets;  // nothing for one whose rows overflow
+  std::map<VariableId, std::shared_ptr<NamedValue>> values;
+  std::map<VariableId, std::shared_ptr<NamedRows>> sets;
 };
 
 // The predicate that a condition is.
@@ -90,8 +106,8 @@ class Naive {
 
  private:
   static bool is_true(const Cell& cell) { return !cell.overflow && !cell.value.is_null() && cell.value.exact() != 0; }
-  // Of a predicate that reaches the row's table.
-  bool holds(const Held& held, const Row& row, const Roles& roles);
+  // Of a predicate that reaches the row's table, with its expression as it is read from there.
+  bool holds(const Held& held, const NodePtr& expression, const Row& row, const Roles& roles);
   // Asks now and then whether to go on.
   void count_step() {
     if (++steps_ % 8192 == 0) data_.check();

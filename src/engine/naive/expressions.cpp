@@ -17,8 +17,11 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
       return read(scope.rows.at(node->variable), node->column, scope.rows.at(node->variable).slice.roles);
     case OpForm::field:
       return scope.rows.at(node->variable).fields[node->field];
-    case OpForm::name:
-      return scope.values.at(node->variable);
+    case OpForm::name: {
+      NamedValue& named = *scope.values.at(node->variable);
+      if (!named.value) named.value = value(named.expression, *named.around);
+      return *named.value;
+    }
     case OpForm::measure: {
       Scope inner;
       inner.slice = scope.slice;
@@ -32,14 +35,11 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
     case OpForm::let: {
       Scope inner = scope;
       for (const Let& let : node->lets) {
+        const auto around = std::make_shared<const Scope>(inner);
         if (let.rows) {
-          try {
-            inner.sets[let.name] = rows(let.rows, inner);
-          } catch (const RowsOverflow&) {
-            inner.sets[let.name] = std::nullopt;
-          }
+          inner.sets[let.name] = std::make_shared<NamedRows>(NamedRows{let.rows, around});
         } else {
-          inner.values[let.name] = value(let.value, inner);
+          inner.values[let.name] = std::make_shared<NamedValue>(NamedValue{let.value, around});
         }
       }
       return value(node->children[0], inner);

@@ -64,9 +64,19 @@ std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
     }
     case RowsKind::members:
       return scope.rows.at(set->group).members;
-    case RowsKind::named:
-      if (!scope.sets.at(set->name)) throw RowsOverflow{};
-      return *scope.sets.at(set->name);
+    case RowsKind::named: {
+      NamedRows& named = *scope.sets.at(set->name);
+      if (!named.is_known) {
+        try {
+          named.rows = rows(named.set, *named.around);
+        } catch (const RowsOverflow&) {
+          named.rows = std::nullopt;
+        }
+        named.is_known = true;
+      }
+      if (!named.rows) throw RowsOverflow{};
+      return *named.rows;
+    }
     case RowsKind::filtered:
       std::erase_if(input, [&](const Row& row) {
         const Cell condition = value(set->condition, inside(scope, row));

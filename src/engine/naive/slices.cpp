@@ -8,10 +8,20 @@
 
 namespace juniper::engine::naive {
 
+namespace {
+
+// The name of a value that a predicate compares with and that overflows; no `let` has it.
+constexpr VariableId overflowed = slice_row;
+
+}  // namespace
+
 std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
-  std::vector<const Held*> reaching;
+  // The predicates that reach the table, and what they ask as it is read from its rows.
+  std::vector<std::pair<const Held*, NodePtr>> reaching;
   for (const Held& held : slice.predicates) {
-    if (reach(model_, held.predicate, table, slice.roles) == Reach::all) reaching.push_back(&held);
+    if (reach(model_, held.predicate, table, slice.roles) != Reach::all) continue;
+    const NodePtr& expression = held.predicate.expression;
+    reaching.emplace_back(&held, expression ? seen_from(expression, table, slice.roles) : nullptr);
   }
   std::vector<Row> found;
   for (std::uint64_t i = 0; i < data_.rows(table); ++i) {
@@ -19,34 +29,33 @@ std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
     Row row;
     row.table = table;
     row.row = i;
-    if (std::all_of(reaching.begin(), reaching.end(), [&](const Held* held) { return holds(*held, row, slice.roles); }))
+    if (std::all_of(reaching.begin(), reaching.end(),
+                    [&](const auto& asked) { return holds(*asked.first, asked.second, row, slice.roles); }))
       found.push_back(std::move(row));
   }
   std::stable_sort(found.begin(), found.end(), [&](const Row& a, const Row& b) { return in_order(a, b); });
   return found;
 }
 
-bool Naive::holds(const Held& held, const Row& row, const Roles& roles) {
+bool Naive::holds(const Held& held, const NodePtr& expression, const Row& row, const Roles& roles) {
   const Predicate& predicate = held.predicate;
-  if (held.overflow) {
-    throw NoAnswer{
-        {model_.sources.diagnostic(Severity::error, "JR-701", *held.overflow, "this value does not fit its type",
-                                   "use fewer digits after the point, or a real")}};
-  }
+  const auto asked = [&] {
+    Scope scope = scope_of(row);
+    if (held.overflow) scope.values[overflowed] = std::make_shared<NamedValue>(NamedValue{{}, {}, Cell{{}, true}});
+    Cell cell = value(expression, scope);
+    if (cell.overflow) {
+      throw NoAnswer{{model_.sources.diagnostic(
+          Severity::error, "JR-701", held.overflow.value_or(predicate.span),
+          held.overflow ? "this value does not fit its type" : "this condition overflows in some row",
+          "use fewer digits after the point, or a real")}};
+    }
+    return cell;
+  };
   switch (predicate.kind) {
-    case PredicateKind::filter: {
-      const Cell cell = value(seen_from(predicate.expression, *row.table, roles), scope_of(row));
-      if (cell.overflow) {
-        throw NoAnswer{{model_.sources.diagnostic(Severity::error, "JR-701", predicate.span,
-                                                  "this condition overflows in some row",
-                                                  "use fewer digits after the point, or a real")}};
-      }
-      return is_true(cell);
-    }
-    case PredicateKind::key: {
-      const Cell cell = value(seen_from(predicate.expression, *row.table, roles), scope_of(row));
-      return compare(cell.value, held.key) == 0;
-    }
+    case PredicateKind::filter:
+      return is_true(asked());
+    case PredicateKind::key:
+      return compare(asked().value, held.key) == 0;
     case PredicateKind::row:
       return row_at(row, model_.paths(*row.table, predicate.table, roles).front()) == held.row;
     case PredicateKind::days: {
@@ -93,12 +102,16 @@ void Naive::close(Held& held, const NodePtr& condition, const Scope& scope) {
     } catch (const NoAnswer&) {
       cell.overflow = true;
     }
-    if (cell.overflow) held.overflow = n->span;
-    auto literal = std::make_shared<Node>();
-    literal->type = n->type;
-    literal->span = n->span;
-    literal->literal = cell.value;
-    return literal;
+    auto closed = std::make_shared<Node>();
+    closed->type = n->type;
+    closed->span = n->span;
+    closed->literal = cell.value;
+    if (cell.overflow) {
+      held.overflow = n->span;
+      closed->op = Op::name;
+      closed->variable = overflowed;
+    }
+    return closed;
   });
 }
 
