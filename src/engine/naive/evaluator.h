@@ -27,10 +27,11 @@ struct RowsOverflow {};
 
 // A predicate with what it compares with.
 struct Held {
-  Predicate predicate;          // a filter's expression reads nothing but the slice's columns
-  Value key;                    // of a key
-  std::uint64_t row = 0;        // of a row
-  std::set<std::int64_t> days;  // of days
+  Predicate predicate;                            // a filter's expression reads nothing but the slice's columns
+  Value key;                                      // of a key
+  std::uint64_t row = 0;                          // of a row
+  std::set<std::int64_t> days;                    // of days
+  std::shared_ptr<const Diagnostics> doubt = {};  // why nobody can say which days
   // Where a value that it compares with overflows: there is no answer once a row's own depends on it.
   std::optional<Span> overflow;
 };
@@ -48,6 +49,8 @@ struct Row {
   RowSetPtr set;  // null for a calculated column's row
   HeldSlice slice;
   std::vector<Row> members;  // of a group
+  // Why nobody can say whether the slice allows it: there is no answer, unless something else leaves it out.
+  std::shared_ptr<const Diagnostics> doubt = {};
 };
 
 struct Scope;
@@ -106,8 +109,12 @@ class Naive {
 
  private:
   static bool is_true(const Cell& cell) { return !cell.overflow && !cell.value.is_null() && cell.value.exact() != 0; }
-  // Of a predicate that reaches the row's table, with its expression as it is read from there.
-  bool holds(const Held& held, const NodePtr& expression, const Row& row, const Roles& roles);
+  // The rows that a slice allows, and those of which that is in doubt; `settle` is for who has to know.
+  std::vector<Row> candidates(TableIndex table, const HeldSlice& slice);
+  static void settle(const std::vector<Row>& rows);
+  // Whether a predicate that reaches the row's table holds, with its expression as it is read from there; where that
+  // overflows, the row is in doubt.
+  bool may_hold(const Held& held, const NodePtr& expression, Row& row, const Roles& roles);
   // Asks now and then whether to go on.
   void count_step() {
     if (++steps_ % 8192 == 0) data_.check();
@@ -136,6 +143,7 @@ class Naive {
   // Negative, zero or positive; nulls last whatever the direction.
   static int directed(const Value& a, const Value& b, bool descending);
   std::vector<Row> rows(const RowSetPtr& set, const Scope& scope);
+  std::vector<Row> unsettled_rows(const RowSetPtr& set, const Scope& scope);
   std::vector<Row> rows_by_kind(const RowSetPtr& set, const Scope& scope);
 
   // The keys by which rows are sorted, beside each row.

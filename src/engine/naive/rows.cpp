@@ -45,6 +45,12 @@ std::vector<Scope> Naive::row_scopes(const RowSetPtr& set) {
 }
 
 std::vector<Row> Naive::rows(const RowSetPtr& set, const Scope& scope) {
+  std::vector<Row> found = unsettled_rows(set, scope);
+  settle(found);
+  return found;
+}
+
+std::vector<Row> Naive::unsettled_rows(const RowSetPtr& set, const Scope& scope) {
   std::vector<Row> found = rows_by_kind(set, scope);
   for (Row& row : found) row.set = set;
   return found;
@@ -52,13 +58,14 @@ std::vector<Row> Naive::rows(const RowSetPtr& set, const Scope& scope) {
 
 std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
   std::vector<Row> input;
-  if (set->input) input = rows(set->input, scope);
+  // What a filter leaves out need not be settled.
+  if (set->input) input = set->kind == RowsKind::filtered ? unsettled_rows(set->input, scope) : rows(set->input, scope);
   switch (set->kind) {
     case RowsKind::table: {
       HeldSlice slice = set->of ? narrowed(scope.rows.at(*set->of), scope) : scope.slice;
       if (set->via) slice.roles = with_role(model_, slice.roles, *set->via);
       if (set->across) drop(slice, *set->across);
-      std::vector<Row> found = allowed(*set->table, slice);
+      std::vector<Row> found = candidates(*set->table, slice);
       for (Row& row : found) row.slice = slice;
       return found;
     }

@@ -16,6 +16,18 @@ constexpr VariableId overflowed = slice_row;
 }  // namespace
 
 std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
+  std::vector<Row> found = candidates(table, slice);
+  settle(found);
+  return found;
+}
+
+void Naive::settle(const std::vector<Row>& rows) {
+  for (const Row& row : rows) {
+    if (row.doubt) throw NoAnswer{*row.doubt};
+  }
+}
+
+std::vector<Row> Naive::candidates(TableIndex table, const HeldSlice& slice) {
   // The predicates that reach the table, and what they ask as it is read from its rows.
   std::vector<std::pair<const Held*, NodePtr>> reaching;
   for (const Held& held : slice.predicates) {
@@ -30,37 +42,45 @@ std::vector<Row> Naive::allowed(TableIndex table, const HeldSlice& slice) {
     row.table = table;
     row.row = i;
     if (std::all_of(reaching.begin(), reaching.end(),
-                    [&](const auto& asked) { return holds(*asked.first, asked.second, row, slice.roles); }))
+                    [&](const auto& asked) { return may_hold(*asked.first, asked.second, row, slice.roles); }))
       found.push_back(std::move(row));
   }
   std::stable_sort(found.begin(), found.end(), [&](const Row& a, const Row& b) { return in_order(a, b); });
   return found;
 }
 
-bool Naive::holds(const Held& held, const NodePtr& expression, const Row& row, const Roles& roles) {
+bool Naive::may_hold(const Held& held, const NodePtr& expression, Row& row, const Roles& roles) {
   const Predicate& predicate = held.predicate;
   const auto asked = [&] {
     Scope scope = scope_of(row);
     if (held.overflow) scope.values[overflowed] = std::make_shared<NamedValue>(NamedValue{{}, {}, Cell{{}, true}});
     Cell cell = value(expression, scope);
-    if (cell.overflow) {
-      throw NoAnswer{{model_.sources.diagnostic(
+    if (cell.overflow && !row.doubt) {
+      row.doubt = std::make_shared<Diagnostics>(Diagnostics{model_.sources.diagnostic(
           Severity::error, "JR-701", held.overflow.value_or(predicate.span),
           held.overflow ? "this value does not fit its type" : "this condition overflows in some row",
-          "use fewer digits after the point, or a real")}};
+          "use fewer digits after the point, or a real")});
     }
     return cell;
   };
   switch (predicate.kind) {
-    case PredicateKind::filter:
-      return is_true(asked());
-    case PredicateKind::key:
-      return compare(asked().value, held.key) == 0;
+    case PredicateKind::filter: {
+      const Cell cell = asked();
+      return cell.overflow || is_true(cell);
+    }
+    case PredicateKind::key: {
+      const Cell cell = asked();
+      return cell.overflow || compare(cell.value, held.key) == 0;
+    }
     case PredicateKind::row:
       return row_at(row, model_.paths(*row.table, predicate.table, roles).front()) == held.row;
     case PredicateKind::days: {
       const auto day = model_.rebase({predicate.table, {}, model_.calendar->day}, *row.table, roles).ref;
       const Cell cell = read(row, *day, {});
+      if (!cell.value.is_null() && held.doubt) {
+        row.doubt = held.doubt;
+        return true;
+      }
       return !cell.value.is_null() && held.days.contains(static_cast<std::int64_t>(cell.value.exact()));
     }
   }
@@ -156,7 +176,9 @@ HeldSlice Naive::modified(const Modifiers& m, const Scope& scope) {
 void Naive::move(HeldSlice& slice, const During& during) {
   const Calendar& calendar = *model_.calendar;
   std::set<std::int64_t> present;
-  for (const Row& row : allowed(calendar.day.table, slice)) {
+  std::shared_ptr<const Diagnostics> doubt;
+  for (const Row& row : candidates(calendar.day.table, slice)) {
+    if (row.doubt) doubt = row.doubt;
     const Value& day = data_.column(calendar.day)[row.row];
     if (!day.is_null()) present.insert(static_cast<std::int64_t>(day.exact()));
   }
@@ -201,6 +223,7 @@ void Naive::move(HeldSlice& slice, const During& during) {
   Held held;
   held.predicate = {PredicateKind::days, nullptr, calendar.day.table, during.span, 0};
   held.days = std::move(days);
+  held.doubt = std::move(doubt);
   slice.predicates.push_back(std::move(held));
 }
 
