@@ -91,6 +91,10 @@ std::string RandomModel::text() const {
                        t < rows_clauses.size() ? rows_clauses[t] : "");
     for (std::size_t c = 0; c < tables[t].columns.size(); ++c) {
       const ColumnInfo& column = tables[t].columns[c];
+      if (!column.expression.empty()) {
+        out += fmt::format("  {} = ({})\n", column.name, column.expression);
+        continue;
+      }
       out += fmt::format("  {}{} {}{}\n", c < tables[t].keys ? "key " : "", column.name, to_string(column.type),
                          column.attributes);
     }
@@ -107,7 +111,9 @@ std::map<std::string, std::string> RandomModel::files() const {
   for (std::size_t t = 0; t < tables.size(); ++t) {
     if (!tables[t].rows.empty()) continue;
     std::string csv;
-    for (const ColumnInfo& column : tables[t].columns) csv += (csv.empty() ? "" : ",") + column.name;
+    for (const ColumnInfo& column : tables[t].columns) {
+      if (column.expression.empty()) csv += (csv.empty() ? "" : ",") + column.name;
+    }
     csv += "\n";
     for (const auto& row : rows[t]) {
       for (std::size_t c = 0; c < row.size(); ++c) csv += (c == 0 ? "" : ",") + row[c];

@@ -26,6 +26,7 @@ struct ColumnInfo {
   std::string name;
   Type type;
   std::string attributes = {};  // behind the type: from date("started"), sorted by rank
+  std::string expression = {};  // of a calculated one
 };
 
 // A way over links from a table's rows, as it is written: "stations", "end_date", "bays.stations".

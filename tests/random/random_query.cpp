@@ -7,6 +7,8 @@
 #include <array>
 #include <utility>
 
+#include "juniper/model.h"
+
 namespace juniper::test {
 
 std::string Piece::text() const {
@@ -972,6 +974,16 @@ RandomColumn random_column(Random& random, const RandomModel& model, std::size_t
   if (chance(random, 35)) return window(random, model.tables[table]);
   const Type type = maker.any_type();
   return {type, maker.expression(type, place, depth)->text()};
+}
+
+void add_calculated_columns(Random& random, RandomModel& model) {
+  for (std::size_t i = 1 + pick(random, 3); i > 0; --i) {
+    const std::size_t t = pick(random, model.tables.size());
+    const RandomColumn column = random_column(random, model, t, 2);
+    if (!model.tables[t].rows.empty() || column.type.kind == TypeKind::real) continue;
+    model.tables[t].columns.push_back({fmt::format("{}k{}", model.tables[t].name, i), column.type, "", column.text});
+    if (!Model::parse("model.ridge", model.text())) model.tables[t].columns.pop_back();
+  }
 }
 
 std::string random_condition(Random& random, const RandomModel& model, std::size_t table, int depth) {

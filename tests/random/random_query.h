@@ -46,6 +46,9 @@ struct RandomColumn {
   std::string text;
 };
 RandomColumn random_column(Random& random, const RandomModel& model, std::size_t table, int depth);
+// Adds calculated columns to a model's tables, which queries then name as they do any other: of exact types, whose values
+// are the same however they are computed. Those that the language refuses are left out.
+void add_calculated_columns(Random& random, RandomModel& model);
 // A condition on one table's row, which is called `this`.
 std::string random_condition(Random& random, const RandomModel& model, std::size_t table, int depth);
 RandomQuery random_query(Random& random, const RandomModel& model);
