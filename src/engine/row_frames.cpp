@@ -200,10 +200,16 @@ void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size
     up = {};
     numbers_of_rows = {};
   };
+  constexpr std::size_t rows_between_checks = 65'536;
+  std::size_t unchecked = 0;
   for (std::uint32_t i = 0; i < access.frame->rows; ++i) {
     for (std::size_t k = 0; k < codes.size(); ++k) key[k] = access.keys[k].at(i);
     const std::uint32_t number = numbers.find(key);
     if (number == Numbering::none) continue;
+    if (unchecked += lists[number].size(); unchecked >= rows_between_checks) {
+      source_.check();
+      unchecked = 0;
+    }
     for (const std::uint32_t row : lists[number]) {
       if (access.range && !access.range->wanted.has(i, (*range)[row])) continue;
       bool in_days = true;

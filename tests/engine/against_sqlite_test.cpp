@@ -266,8 +266,15 @@ TEST_F(ManyRows, MemoryIsLimited) {
   EXPECT_NE(refused.error()[0].message.find("more than the 1.00 MB that it may"), std::string::npos)
       << refused.error()[0].message;
   EXPECT_NE(refused.error()[0].suggestion.find("--memory"), std::string::npos);
+  // Pairs of all rows with all are written out; they are more than any machine holds.
+  options.memory = 100'000'000;
+  const auto pairs =
+      ask(model_->open(options),
+          {"show first((let (l = (t)) coalesce(min(u.x for u in l), 0)) by v.k for v in (t) with (f = v.x))"});
+  ASSERT_FALSE(pairs);
+  EXPECT_EQ(pairs.error()[0].code, "JR-708") << test::messages(pairs.error());
   // Of the groups alone, which are mapped, three threads take more than this; nothing else does.
-  options.memory = 12'000'000;
+  options.memory = 40 * rows;
   const auto mapped = ask(model_->open(options), {"by t.id show sum(x for t) as a sort a limit 1"});
   ASSERT_FALSE(mapped);
   EXPECT_EQ(mapped.error()[0].code, "JR-708");
