@@ -375,6 +375,7 @@ ScanKey Evaluator::ordered_key(const NodePtr& node, TableIndex table) {
   if (node->op == Op::column && source_.column(node->column.column).layout != store::Layout::bits)
     return ScanKey::of(source_, node->column);
   const Encoding& encoding = encoded(node, table);
+  if (encoding.overflowed()) fail_key(node->span);
   return {ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code()};
 }
 

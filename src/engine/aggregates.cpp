@@ -542,8 +542,9 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
     // The rows of a slice are in one part, whose codes are of no use in another; null has the same one in all.
     constexpr std::uint64_t last_place = std::uint64_t{1} << 62;
     std::vector<OrderKey> order;
-    const auto add_order = [&](const Vector& by, bool descending, bool needed) {
+    const auto add_order = [&](const Vector& by, language::Span span, bool descending, bool needed) {
       const Encoding encoding(by);
+      if (encoding.overflowed()) fail_key(span);
       auto codes = std::make_shared<Vector>();
       codes->reset(Repr::narrow, pairs->rows);
       std::transform(encoding.codes()->begin(), encoding.codes()->end(), codes->narrow.begin(), [&](auto code) {
@@ -553,7 +554,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
       values.push_back(std::move(codes));
     };
     for (std::size_t k = plain_values; k < node->children.size(); ++k)
-      add_order(*evaluate(node->children[k], pairs, slice), node->descending[k - 1], true);
+      add_order(*evaluate(node->children[k], pairs, slice), node->children[k]->span, node->descending[k - 1], true);
     if (node->aggregate == Aggregate::list) {
       // The rows stand in the order of their set.
       auto places = std::make_shared<Vector>();
@@ -562,7 +563,7 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
       order.push_back({last_place, false, false});
       values.push_back(std::move(places));
     } else if (order_tells(node->aggregate)) {
-      for (const VectorPtr& tie : ties(*pairs)) add_order(*tie, false, false);
+      for (const VectorPtr& tie : ties(*pairs)) add_order(*tie, node->span, false, false);
     }
     std::vector<const Vector*> inputs;
     for (const VectorPtr& value : values) inputs.push_back(value.get());

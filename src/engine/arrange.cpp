@@ -292,18 +292,44 @@ QueryResult empty_result(const language::CheckedModel& model, const Query& query
   return result;
 }
 
-Diagnostics overflow_error(const language::CheckedModel& model, const Query& query, const language::QueryShow& item,
-                           const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
+namespace {
+
+constexpr auto narrower = "use fewer digits after the point, or a real";
+
+// " where stations.region = Coast, days.year = 2025"
+std::string group_text(const language::CheckedModel& model, const Query& query, const std::vector<std::uint32_t>& kept,
+                       const std::vector<Value>& values) {
   std::string group;
   for (std::size_t i = 0; i < kept.size(); ++i) {
     const language::QueryBy& key = query.by[kept[i]];
     group += fmt::format("{}{} = {}", group.empty() ? " where " : ", ", key.name,
                          values[i].is_null() ? "null" : to_text(values[i], model.column(key.column.column).type));
   }
+  return group;
+}
+
+}  // namespace
+
+Diagnostics key_error(const language::CheckedModel& model, language::Span span) {
+  return {model.sources.diagnostic(Severity::error, "JR-701", span,
+                                   "rows are ordered or grouped by this, and in some row it does not fit its type",
+                                   narrower)};
+}
+
+Diagnostics having_error(const language::CheckedModel& model, const Query& query,
+                         const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
   return {model.sources.diagnostic(
-      Severity::error, "JR-701", item.span,
-      fmt::format("'{}'{} does not fit {}", item.name, group, to_string(item.expression->type)),
-      "use fewer digits after the point, or a real")};
+      Severity::error, "JR-701", query.having->span,
+      fmt::format("what `having` asks{} does not fit its type", group_text(model, query, kept, values)), narrower)};
+}
+
+Diagnostics overflow_error(const language::CheckedModel& model, const Query& query, const language::QueryShow& item,
+                           const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
+  return {
+      model.sources.diagnostic(Severity::error, "JR-701", item.span,
+                               fmt::format("'{}'{} does not fit {}", item.name, group_text(model, query, kept, values),
+                                           to_string(item.expression->type)),
+                               narrower)};
 }
 
 }  // namespace juniper::engine

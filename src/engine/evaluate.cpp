@@ -4,6 +4,7 @@
 #include "base/calendar.h"
 #include "base/exact.h"
 #include "base/parallel.h"
+#include "engine/arrange.h"
 #include "engine/column_values.h"
 #include "engine/evaluator.h"
 #include "language/operations.h"
@@ -56,6 +57,10 @@ void Evaluator::fail(Span span, std::string code, std::string message, std::stri
 void Evaluator::fail_filter(Span span) const {
   fail(span, "JR-701", "a condition computes a number that does not fit 128 bits",
        "narrow the rows first, or use reals");
+}
+
+void Evaluator::fail_key(Span span) const {
+  throw Failed{key_error(model_, span)};
 }
 
 VectorPtr Evaluator::evaluate(const NodePtr& node, const FramePtr& frame, const SlicePtr& slice) {

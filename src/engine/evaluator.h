@@ -159,6 +159,8 @@ class Evaluator {
   VectorPtr constant(const Value& value, Type type, std::size_t rows);
   [[noreturn]] void fail(language::Span span, std::string code, std::string message, std::string suggestion) const;
   [[noreturn]] void fail_filter(language::Span span) const;
+  // For what rows are ordered, grouped or told apart by.
+  [[noreturn]] void fail_key(language::Span span) const;
 
   // --- access.cpp ---------------------------------------------------------------------------------------------------
 

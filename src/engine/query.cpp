@@ -364,9 +364,9 @@ class QueryRun {
     level = std::move(first.alone().level);
   }
 
-  // A shown number that does not fit its type, and the codes of its combination.
+  // A shown number, or without one `having`, that does not fit its type, and the codes of its combination.
   struct Overflow {
-    std::size_t item = 0;
+    std::optional<std::size_t> item;
     std::vector<std::uint64_t> codes;
   };
 
@@ -380,7 +380,9 @@ class QueryRun {
     std::vector<Value> values;
     for (std::size_t i = 0; i < level.kept.size(); ++i)
       values.push_back(source_.column(query_.by[level.kept[i]].column.column).value_of(overflow->codes[i]));
-    throw Failed{overflow_error(source_.model, query_, query_.show[overflow->item], level.kept, values)};
+    throw Failed{overflow->item
+                     ? overflow_error(source_.model, query_, query_.show[*overflow->item], level.kept, values)
+                     : having_error(source_.model, query_, level.kept, values)};
   }
 
   // The values of a part's combinations, of which the first is the level's combination `begin`, and those of them that
@@ -424,16 +426,21 @@ class QueryRun {
       bool any = false;
       for (std::size_t s = 0; s < level.shown.size(); ++s) {
         any = any || level.shown[s]->state[i] == State::value;
-        if (!overflowed(*level.shown[s], i, query_.show[s].expression->type)) continue;
-        std::optional<Overflow> found = Overflow{s, {}};
-        for (const std::uint32_t k : level.kept) found->codes.push_back(level.code(i, k));
-        keep_first(found, overflow);
+        if (overflowed(*level.shown[s], i, query_.show[s].expression->type)) note_overflow(s, i, level, overflow);
       }
       // Rows without any number are left out; a query without `by` always has its one row.
       if (!any && !query_.by.empty() && !level.kept.empty() && !query_.keep_empty) continue;
+      if (having && having->state[i] == State::overflow) note_overflow(std::nullopt, i, level, overflow);
       if (having && !having->is_true(i)) continue;
       level.rows.push_back(i);
     }
+  }
+
+  static void note_overflow(std::optional<std::size_t> item, std::uint32_t row, const ArrangedLevel& level,
+                            std::optional<Overflow>& first) {
+    std::optional<Overflow> found = Overflow{item, {}};
+    for (const std::uint32_t k : level.kept) found->codes.push_back(level.code(row, k));
+    keep_first(found, first);
   }
 
   static bool overflowed(const Vector& values, std::size_t row, Type type) {

@@ -290,6 +290,7 @@ FramePtr Evaluator::ordered(const RowSetPtr& set, const FramePtr& frame, const S
   std::vector<Codes> codes;
   for (std::size_t k = 0; k < set->values.size(); ++k) {
     const Encoding encoding(*evaluate(set->values[k], pairs, slice));
+    if (encoding.overflowed()) fail_key(set->values[k]->span);
     Codes key = *encoding.codes();
     if (set->descending[k]) {
       for (std::uint64_t& code : key) code = code == encoding.null_code() ? code : encoding.null_code() - 1 - code;
@@ -540,8 +541,10 @@ VectorPtr Evaluator::field_of_groups(const ScanResult& scan, const std::vector<G
 FramePtr Evaluator::written_groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice) {
   const FramePtr pairs = rows(set->input, frame, slice);
   std::vector<std::unique_ptr<Encoding>> encodings;
-  for (const NodePtr& value : set->values)
+  for (const NodePtr& value : set->values) {
     encodings.push_back(std::make_unique<Encoding>(*evaluate(value, pairs, slice)));
+    if (encodings.back()->overflowed()) fail_key(value->span);
+  }
   std::vector<std::uint32_t> order(pairs->rows);
   std::iota(order.begin(), order.end(), 0U);
   const auto before = [&](std::uint32_t a, std::uint32_t b) {
@@ -652,6 +655,13 @@ FramePtr Evaluator::combined(const RowSetPtr& set, const FramePtr& frame, const 
   const FramePtr b = rows(set->other, frame, slice);
   const Binding& left = a->bindings.at(set->input->variable);
   const Binding& right = b->bindings.at(set->other->variable);
+  const auto overflows = [](const auto& field) {
+    const std::vector<State>& states = field.values()->state;
+    return std::find(states.begin(), states.end(), State::overflow) != states.end();
+  };
+  if (std::any_of(left.fields.begin(), left.fields.end(), overflows) ||
+      std::any_of(right.fields.begin(), right.fields.end(), overflows))
+    fail_key(set->span);
   auto columns = common_codes(left, right);
   if (left.table) {
     const auto& order = row_order(*left.table);

@@ -424,5 +424,64 @@ TEST_F(Language, SqlIsWrittenForEachAndSqliteAgrees) {
   }
 }
 
+// Wherever an expression may stand, a value of it that does not fit is told, and not taken for null.
+TEST(Overflow, IsToldWhereverItStands) {
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { key id integer  g text  x integer }\ntable u from csv \"u.csv\" { key id integer "
+      "}\n"
+      "link t.id -> u.id",
+      {{"t.csv", "id,g,x\n1,a,9223372036854775807\n2,a,9223372036854775807\n3,b,1\n"}, {"u.csv", "id\n1\n"}});
+  const Dataset dataset = model.open();
+  for (const std::string& query :
+       std::vector<std::string>{"show a = sum({r} for r in t)",
+                                "by t.g show n = count(t) having sum(x for t) > 0",
+                                "by t.g show n = count(t) having sum(x for t) is null",
+                                "show a = first(r.g by {r} for r in t)",
+                                "show a = last(r.g by (r.g, {r} desc) for r in t)",
+                                "show a = count(r in group t by ({row} as k))",
+                                "show a = count(r in top 1 t by {row})",
+                                "show a = count(r in top 1 (t with (f = 1)) by {row} asc)",
+                                "show a = list(r.g, \"\" for r in (t sorted by {row}))",
+                                "show a = count(r in t where {r} > 0)",
+                                "show a = exists(r in t where {r} > 0)",
+                                "show a = count({r} for r in t)",
+                                "show a = max({r} for r in t)",
+                                "show a = count(distinct {r} for r in t)",
+                                "show a = rank(5 among {r} for r in t)",
+                                "show a = sum(rank({v} among r.x for r in t) for v in t)",
+                                "show a = every({r} > 0 for r in t)",
+                                "show a = quantile(0.5, {r} for r in t)",
+                                "show a = sum(count(r in t where r.x = {v}) for v in t)",
+                                "show a = sum(count(r in t where {r} = v.x) for v in t)",
+                                "show a = sum(count(r in t where r.x < {v}) for v in t)",
+                                "show a = sum(count(r in t where {r} is not distinct from v.x) for v in t)",
+                                "show a = ((count(r in t)) where t.x < sum(x for t))",
+                                "show a = ((count(r in t)) where {t} > 0)",
+                                "show a = count(r in union((t with (f = {row})), (t with (f = 1))))",
+                                "show a = coalesce(sum(x for t), 1)",
+                                "show a = let (v = sum(x for t)) if v > 0 then 1 else 2",
+                                "show a = sum(x for t) in (1, 2)",
+                                "show a = sum(x for t) is null",
+                                "show a = greatest(1, sum(x for t))",
+                                "show a = sum(case when {r} > 0 then 1 end for r in t)",
+                                "show a = count(r in group t by (g as k) with (n = sum(x for rows)) where r.n > 0)",
+                                "show a = count(r in (distinct(t.g)) where (sum(x for t)) of r > 0)",
+                                "show a = first(r.k by r.n for r in group t by (g as k) with (n = sum(x for rows)))",
+                                "show a = count(r in top 1 (group t by (g as k) with (n = sum(x for rows))) by r.n)"}) {
+    std::string text = query;
+    // {r}: what overflows, of the row r; {row}: of a row without a name.
+    for (const std::string& row : std::vector<std::string>{"row", "r", "v", "t"}) {
+      const std::string x = row == "row" ? "x" : row + ".x";
+      for (std::size_t at = 0; (at = text.find("{" + row + "}")) != std::string::npos;)
+        text.replace(at, row.size() + 2, "(" + x + " * " + x + " * " + x + ")");
+    }
+    for (const Plan plan : {Plan::engine, Plan::naive}) {
+      const auto answer = ask(dataset, {text, {}, {}, plan});
+      ASSERT_FALSE(answer) << text << "\n" << test::rows_of(*answer);
+      EXPECT_EQ(answer.error()[0].code, "JR-701") << text << "\n" << test::messages(answer.error());
+    }
+  }
+}
+
 }  // namespace
 }  // namespace juniper::language_test

@@ -148,6 +148,8 @@ class Naive {
 
   // The keys by which rows are sorted, beside each row.
   std::vector<std::vector<Value>> sort(std::vector<Row>& input, const RowSet& set, const Scope& scope);
+  // What rows are ordered or grouped by; there is no answer where it overflows.
+  Value key_of(const NodePtr& key, const Scope& scope);
   std::vector<Row> top(std::vector<Row> input, const RowSet& set, const Scope& scope);
   std::vector<Row> groups(const std::vector<Row>& input, const RowSetPtr& set, const Scope& scope);
   std::vector<Row> combined(std::vector<Row> a, std::vector<Row> b, RowsKind kind);

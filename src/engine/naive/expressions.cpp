@@ -116,8 +116,7 @@ Cell Naive::edge(const Node& node, const std::vector<Row>& all, const Scope& sco
   std::vector<Value> best_keys;
   for (const Row& row : all) {
     std::vector<Value> keys;
-    for (std::size_t k = 1; k < node.children.size(); ++k)
-      keys.push_back(value(node.children[k], inside(scope, row)).value);
+    for (std::size_t k = 1; k < node.children.size(); ++k) keys.push_back(key_of(node.children[k], inside(scope, row)));
     if (std::any_of(keys.begin(), keys.end(), [](const Value& v) { return v.is_null(); })) continue;
     int order = 0;
     for (std::size_t k = 0; k < keys.size() && best != nullptr && order == 0; ++k)

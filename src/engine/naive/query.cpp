@@ -110,7 +110,8 @@ class NaiveQuery {
     if (!any && !query_.by.empty() && !kept.empty() && !query_.keep_empty) return std::nullopt;
     if (kept.size() == query_.by.size() && query_.having) {
       const Cell having = naive_.value(query_.having, scope);
-      if (having.overflow || having.value.is_null() || having.value.exact() == 0) return std::nullopt;
+      if (having.overflow) throw NoAnswer{having_error(model_, query_, kept, group)};
+      if (having.value.is_null() || having.value.exact() == 0) return std::nullopt;
     }
     return row;
   }

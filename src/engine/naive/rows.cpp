@@ -1,4 +1,5 @@
 // Sets of rows, written out, by the naive evaluator.
+#include "engine/arrange.h"
 #include "engine/naive/evaluator.h"
 
 #include <algorithm>
@@ -113,17 +114,31 @@ std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
       return groups(input, set, scope);
     case RowsKind::unite:
     case RowsKind::except:
-    case RowsKind::intersect:
-      return combined(std::move(input), rows(set->other, scope), set->kind);
+    case RowsKind::intersect: {
+      std::vector<Row> other = rows(set->other, scope);
+      for (const std::vector<Row>* const all : {&input, &other}) {
+        for (const Row& row : *all) {
+          if (std::any_of(row.fields.begin(), row.fields.end(), [](const Cell& field) { return field.overflow; }))
+            throw NoAnswer{key_error(model_, set->span)};
+        }
+      }
+      return combined(std::move(input), std::move(other), set->kind);
+    }
   }
   return input;
+}
+
+Value Naive::key_of(const NodePtr& key, const Scope& scope) {
+  Cell cell = value(key, scope);
+  if (cell.overflow) throw NoAnswer{key_error(model_, key->span)};
+  return std::move(cell.value);
 }
 
 std::vector<std::vector<Value>> Naive::sort(std::vector<Row>& input, const RowSet& set, const Scope& scope) {
   std::vector<std::pair<std::vector<Value>, Row>> keyed;
   for (Row& row : input) {
     std::vector<Value> keys;
-    for (const NodePtr& key : set.values) keys.push_back(value(key, inside(scope, row)).value);
+    for (const NodePtr& key : set.values) keys.push_back(key_of(key, inside(scope, row)));
     keyed.emplace_back(std::move(keys), std::move(row));
   }
   std::stable_sort(keyed.begin(), keyed.end(), [&](const auto& a, const auto& b) {
@@ -155,7 +170,7 @@ std::vector<Row> Naive::groups(const std::vector<Row>& input, const RowSetPtr& s
     Row group;
     group.set = set;
     group.slice = row.slice;
-    for (const NodePtr& key : set->values) group.fields.push_back(value(key, inside(scope, row)));
+    for (const NodePtr& key : set->values) group.fields.push_back({key_of(key, inside(scope, row)), false});
     auto at = std::find_if(found.begin(), found.end(), [&](const Row& other) { return same(other, group); });
     if (at == found.end()) at = found.insert(found.end(), std::move(group));
     at->members.push_back(row);
