@@ -1,8 +1,8 @@
 // Sets of rows, written out, by the naive evaluator.
+#include <algorithm>
+
 #include "engine/arrange.h"
 #include "engine/naive/evaluator.h"
-
-#include <algorithm>
 
 namespace juniper::engine::naive {
 
