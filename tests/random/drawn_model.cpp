@@ -18,7 +18,10 @@ constexpr Type integer{TypeKind::integer, 0};
 constexpr Type date{TypeKind::date, 0};
 
 // high and low: near one end of the type alone, as what is thought of a difference must know both signs.
-enum class Profile : std::uint8_t { few, wide, extreme, high, low, one, none, spread };
+// many: more than fit one way of grouping, of sizes that SQL can add up.
+enum class Profile : std::uint8_t { few, wide, extreme, high, low, one, none, spread, many };
+
+constexpr std::size_t many_values = 70'000;
 
 Type drawn_type(Random& random) {
   static constexpr std::array types{integer,
@@ -40,9 +43,9 @@ Type drawn_type(Random& random) {
 }
 
 Profile drawn_profile(Random& random) {
-  static constexpr std::array profiles{Profile::few,  Profile::few,     Profile::few,   Profile::wide,
-                                       Profile::wide, Profile::extreme, Profile::high,  Profile::low,
-                                       Profile::one,  Profile::none,    Profile::spread};
+  static constexpr std::array profiles{Profile::few,  Profile::few,     Profile::few,    Profile::wide,
+                                       Profile::wide, Profile::extreme, Profile::high,   Profile::low,
+                                       Profile::one,  Profile::none,    Profile::spread, Profile::many};
   return profiles[pick(random, profiles.size())];
 }
 
@@ -68,6 +71,8 @@ std::int64_t drawn_units(Random& random, Profile profile) {
       return 7;
     case Profile::spread:
       return 1000 + 250 * static_cast<std::int64_t>(pick(random, 40));
+    case Profile::many:
+      return static_cast<std::int64_t>(pick(random, many_values)) - 1000;
   }
   return 0;
 }
@@ -93,6 +98,8 @@ std::int64_t drawn_day(Random& random, Profile profile) {
       return last - static_cast<std::int64_t>(pick(random, 5));
     case Profile::low:
       return first + static_cast<std::int64_t>(pick(random, 5));
+    case Profile::many:
+      return base::days_from_civil(1900, 1, 1) + static_cast<std::int64_t>(pick(random, many_values));
     case Profile::few:
     case Profile::one:
     case Profile::none:
@@ -118,6 +125,8 @@ std::string drawn_text(Random& random, Profile profile) {
       break;
     case Profile::spread:
       return fmt::format("card {:04}", pick(random, 300));
+    case Profile::many:
+      return fmt::format("bay {}", pick(random, many_values));
   }
   return "only";
 }
@@ -137,6 +146,8 @@ double drawn_real(Random& random, Profile profile) {
       return 1e15 + static_cast<double>(pick(random, 5));
     case Profile::low:
       return -1e15 - static_cast<double>(pick(random, 5));
+    case Profile::many:
+      return static_cast<double>(pick(random, many_values)) / 4;
     case Profile::one:
     case Profile::none:
       break;
@@ -260,7 +271,8 @@ class Drawer {
   std::size_t add(std::size_t t, DrawnColumn column) {
     TableInfo& table = model_.tables[t];
     if (is_moderate_ && column.type.is_number()) {
-      if (column.profile != Profile::none) column.profile = chance(random_, 50) ? Profile::few : Profile::spread;
+      static constexpr std::array moderate{Profile::few, Profile::spread, Profile::many};
+      if (column.profile != Profile::none) column.profile = moderate[pick(random_, moderate.size())];
       column.type.scale = std::min<std::uint8_t>(column.type.scale, 2);
       column.field = column.type;
     }
@@ -407,10 +419,14 @@ class Drawer {
 
   void fill(std::size_t t) {
     const TableInfo& table = model_.tables[t];
-    std::size_t wanted = pick(random_, most_rows_ + 1);
-    // Around the ends of blocks, where there are several.
     static constexpr std::array ends{4095, 4096, 4097, 8192, 8193, 20000};
-    if (const auto end = static_cast<std::size_t>(ends[pick(random_, ends.size())]); end <= most_rows_) wanted = end;
+    std::size_t wanted = pick(random_, most_rows_ + 1);
+    if (most_rows_ > 10 * std::size_t{ends.back()}) {
+      // Few of the largest size: tables of all sizes together.
+      wanted = most_rows_ >> pick(random_, 10);
+    } else if (const auto end = static_cast<std::size_t>(ends[pick(random_, ends.size())]); end <= most_rows_) {
+      wanted = end;  // around the ends of blocks, where there are several
+    }
     if (chance(random_, 8)) wanted = pick(random_, 2);
     std::vector<std::set<std::string>> keys(table.keys);
     std::set<std::string> pairs;

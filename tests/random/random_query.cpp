@@ -7,6 +7,7 @@
 #include <array>
 #include <utility>
 
+#include "engine/ask.h"
 #include "juniper/model.h"
 
 namespace juniper::test {
@@ -1091,6 +1092,30 @@ std::vector<RandomQuery> smaller(const RandomQuery& query) {
     for (const PiecePtr& piece : smaller_pieces(query.where[i])) with([&](RandomQuery& q) { q.where[i] = piece; });
   }
   return found;
+}
+
+RandomQuery with_meaning(const Model& model, RandomQuery query) {
+  const auto checks = [&](const RandomQuery& q) { return engine::prepare(model, {q.text()}).has_value(); };
+  if (checks(query)) return query;
+  static const PiecePtr one = std::make_shared<Piece>(Piece{"", {"1"}, {}});
+  RandomQuery kept;
+  kept.show = {one};
+  const auto keep = [&](const auto& add) {
+    RandomQuery more = kept;
+    add(more);
+    if (checks(more)) kept = more;
+  };
+  keep([&](RandomQuery& q) { q.drafts = query.drafts; });
+  for (const std::string& by : query.by) keep([&](RandomQuery& q) { q.by.push_back(by); });
+  keep([&](RandomQuery& q) { q.where = query.where; });
+  keep([&](RandomQuery& q) { q.having = query.having; });
+  keep([&](RandomQuery& q) { q.totals = query.totals; });
+  keep([&](RandomQuery& q) { q.keep_empty = query.keep_empty; });
+  for (const PiecePtr& shown : query.show) keep([&](RandomQuery& q) { q.show.push_back(shown); });
+  if (kept.show.size() > 1) kept.show.erase(kept.show.begin());
+  keep([&](RandomQuery& q) { q.sort = query.show[0] == q.show[0] ? query.sort : ""; });
+  keep([&](RandomQuery& q) { q.limit = query.limit; });
+  return kept;
 }
 
 }  // namespace juniper::test

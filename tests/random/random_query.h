@@ -6,6 +6,7 @@
 #include <string>
 #include <vector>
 
+#include "juniper/model.h"
 #include "random/random_model.h"
 
 namespace juniper::test {
@@ -55,5 +56,8 @@ RandomQuery random_query(Random& random, const RandomModel& model);
 
 // Queries a little smaller than this one: without a clause, or with a part replaced by one of its own parts.
 std::vector<RandomQuery> smaller(const RandomQuery& query);
+
+// A query that asks for something without meaning, without those of its parts that do.
+RandomQuery with_meaning(const Model& model, RandomQuery query);
 
 }  // namespace juniper::test

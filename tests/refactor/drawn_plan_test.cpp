@@ -114,7 +114,7 @@ TEST(DrawnPlan, WhatIsAcceptedChangesNoAnswer) {
       ++accepted[step.substr(0, step.find(' '))];
       const bool trims = step.starts_with("trim");
       for (int q = 0; q < 10; ++q) {
-        const std::string query = test::random_query(random, model).text();
+        const std::string query = test::with_meaning(dataset->model(), test::random_query(random, model)).text();
         // Who goes over the rows of a trimmed table, or shows them all, sees that some are gone.
         if (trims && std::regex_search(query, std::regex("\\b" + step.substr(5) + "\\b"))) continue;
         auto was = ask(*dataset, {query});

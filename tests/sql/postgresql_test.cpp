@@ -130,6 +130,7 @@ void ask_all(test::Postgresql& server, test::RandomModel (*draw)(test::Random&, 
     std::vector<QueryResult> ours;
     for (int q = 0; q < 40; ++q) {
       test::RandomQuery query = test::random_query(random, model);
+      if (test::chance(random, 80)) query = test::with_meaning(dataset->model(), query);
       query.limit.clear();
       const std::string text = query.text();
       auto answer = ask(*dataset, {text});

@@ -110,4 +110,21 @@ std::string answer_difference(const Dataset& dataset, const std::string& query) 
   return differs;
 }
 
+std::optional<std::string> sqlite_difference(SqliteTwin& twin, const std::string& query, bool has_product) {
+  const auto agreement = twin.compare({query});
+  if (!agreement) {
+    const std::string& code = agreement.error()[0].code;
+    const std::string said = messages(agreement.error());
+    const bool is_beyond_it = said.find("parser stack overflow") != std::string::npos ||
+                              (has_product && said.find("integer overflow") != std::string::npos);
+    if (code == "JR-707" || code == "JR-708" || is_beyond_it) return std::nullopt;
+    return said;
+  }
+  std::string differs;
+  for (const DifferentCell& cell : agreement->samples)
+    differs +=
+        fmt::format("{} {} {}: engine {}, SQLite {}\n", cell.level, cell.row, cell.column, cell.engine, cell.sqlite);
+  return differs.empty() ? "" : differs + agreement->statement;
+}
+
 }  // namespace juniper::test

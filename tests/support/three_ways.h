@@ -1,10 +1,12 @@
 // One calculated column, or one query, computed in three ways.
 #pragma once
 
+#include <optional>
 #include <string>
 
 #include "juniper/ask.h"
 #include "juniper/dataset.h"
+#include "juniper/sql.h"
 #include "language/checked.h"
 
 namespace juniper::test {
@@ -22,5 +24,9 @@ Result<QueryResult> without_computed_reals(Result<QueryResult> answer);
 
 // What differs between the engine's answer to a query and the naive evaluator's or SQLite's.
 std::string answer_difference(const Dataset& dataset, const std::string& query);
+
+// What differs between the engine's answer and SQLite's; nothing where SQLite can't tell: called off, of more levels than
+// its parser takes, or a product (where there may be one) beyond its 64 bits.
+std::optional<std::string> sqlite_difference(SqliteTwin& twin, const std::string& query, bool has_product);
 
 }  // namespace juniper::test
