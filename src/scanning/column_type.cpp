@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <limits>
 
 #include "base/calendar.h"
 #include "base/exact.h"
@@ -61,9 +62,31 @@ bool is_too_long(const std::optional<Digits>& digits, std::string_view text) {
   return !value || !base::fits_int64(value->exact());
 }
 
+// The digits of a number as it is written, but for zeros before the first and after the last.
+std::string significant_digits(std::string_view number) {
+  std::string digits;
+  for (const char c : number.substr(0, number.find_first_of("eE"))) {
+    if (c >= '0' && c <= '9' && (c != '0' || !digits.empty())) digits += c;
+  }
+  digits.erase(digits.find_last_not_of('0') + 1);
+  return digits;
+}
+
+// Whether the nearest real, written as short as it can be, is the number that was written.
+bool is_kept_by_real(std::string_view number) {
+  constexpr std::size_t always_kept = std::numeric_limits<double>::digits10;
+  if (number.size() <= always_kept) return true;
+  const std::string digits = significant_digits(number);
+  if (digits.size() <= always_kept) return true;
+  const auto value = parse_value(std::string(number), {TypeKind::real, 0});
+  return value && significant_digits(fmt::format("{}", value->real())) == digits;
+}
+
 }  // namespace
 
-bool TypeFinder::take_number(std::string_view text) {
+bool TypeFinder::take_number(std::string_view text, std::uint64_t line) {
+  if (lost_digits_.empty() && !is_kept_by_real(text))
+    lost_digits_ = fmt::format("not every digit of \"{}\" in line {} is kept", text.substr(0, 30), line);
   if (const auto digits = digits_of(text)) {
     if (digits->leading_zero) return false;
     // A whole number is a name rather than a measure, once it is so long: what is not exact takes several for one.
@@ -110,7 +133,7 @@ void TypeFinder::add(std::string_view text, std::uint64_t line) {
       kind_ = TypeKind::datetime;
     } else if (base::parse_time(text)) {
       kind_ = TypeKind::time;
-    } else if (!take_number(text)) {
+    } else if (!take_number(text, line)) {
       become_text(text, line);
     }
     return;
@@ -133,9 +156,13 @@ void TypeFinder::add(std::string_view text, std::uint64_t line) {
     case TypeKind::decimal:
     case TypeKind::real:
     case TypeKind::text:
-      fits = take_number(text);
+      fits = take_number(text, line);
   }
   if (!fits) become_text(text, line);
+}
+
+std::string TypeFinder::reason() const {
+  return kind_ == TypeKind::real ? lost_digits_ : reason_;
 }
 
 Type TypeFinder::type() const {

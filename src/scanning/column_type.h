@@ -12,7 +12,8 @@ namespace juniper::scanning {
 
 // Sees the fields of a column one by one. Whole numbers become decimals and these reals when a field asks for it;
 // everything else that does not fit what was there makes the column a text. Numbers with leading zeros are texts, and so
-// are whole numbers that leave 64 bits: both are names of something, of which no digit may be lost.
+// are whole numbers that leave 64 bits: both are names of something, of which no digit may be lost. Where a real loses
+// digits, it says so.
 class TypeFinder {
  public:
   // A field that is not null, and where it stands.
@@ -20,18 +21,20 @@ class TypeFinder {
 
   // Text where no field was seen.
   Type type() const;
-  // Why a column is text whose first fields were not: "reads as a date until line 17, where "n/a" stands"; else "".
-  const std::string& reason() const { return reason_; }
+  // What is doubtful of the type: why a column is text whose first fields were not ("reads as a date until line 17,
+  // where "n/a" stands"), or which digits a real does not keep; else "".
+  std::string reason() const;
   bool has_values() const { return kind_.has_value(); }
 
  private:
-  bool take_number(std::string_view text);
+  bool take_number(std::string_view text, std::uint64_t line);
   void become_text(std::string_view text, std::uint64_t line);
 
   std::optional<TypeKind> kind_;  // of all fields so far
   unsigned whole_digits_ = 0;     // the most before a point
   unsigned scale_ = 0;            // the most behind
-  std::string reason_;
+  std::string reason_;            // of a text
+  std::string lost_digits_;       // of a real
 };
 
 }  // namespace juniper::scanning

@@ -320,7 +320,7 @@ class Scanner {
       if (found.header != found.name) text += " from " + written_text(found.header);
       text += format_of(found.data.type);
       if (const auto order = order_of(t, c)) text += " sorted by " + written_name(column(t, *order).name);
-      if (!found.comment.empty()) text += "  # text: " + found.comment;
+      if (!found.comment.empty()) text += fmt::format("  # {}: {}", to_string(found.data.type), found.comment);
       text += "\n";
     }
     return text + "}\n";

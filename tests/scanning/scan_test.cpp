@@ -1,6 +1,8 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <random>
+#include <regex>
 #include <set>
 
 #include "juniper/demo.h"
@@ -25,7 +27,15 @@ TEST(Scan, FindsTheNarrowestTypeOfAllFields) {
   EXPECT_EQ(type_of({"1", "-20.5", "3.25"}), "decimal(2)");
   EXPECT_EQ(type_of({"1234567890123456", "0.123"}), "real");
   EXPECT_EQ(type_of({"1", "2e5"}), "real");
-  EXPECT_EQ(type_of({"9999999999999999999999.5"}), "real");
+  EXPECT_EQ(type_of({"9999999999999999999999.5"}),
+            "real: not every digit of \"9999999999999999999999.5\" in line 2 is kept");
+  // What fits a decimal beside its like is a real beside others.
+  EXPECT_EQ(type_of({"123456789012.123456"}), "decimal(6)");
+  EXPECT_EQ(type_of({"123456789012.123456", "0.1234567"}),
+            "real: not every digit of \"123456789012.123456\" in line 2 is kept");
+  EXPECT_EQ(type_of({"1e3", "0.12345678901234567891"}),
+            "real: not every digit of \"0.12345678901234567891\" in line 3 is kept");
+  EXPECT_EQ(type_of({"1e3", "0.30000000000000004", "-1.2500000000000000000000"}), "real");
   EXPECT_EQ(type_of({"true", "false"}), "boolean");
   EXPECT_EQ(type_of({"2024-02-29", "1999-01-01"}), "date");
   EXPECT_EQ(type_of({"2024-02-29 10:00:00"}), "datetime");
@@ -41,11 +51,17 @@ TEST(Scan, FindsTheNarrowestTypeOfAllFields) {
             "text: a whole number that 64 bits do not hold stands in line 2: \"9223372036854775808\"");
   EXPECT_EQ(type_of({"5", "12345678901234567890"}),
             "text: a whole number that 64 bits do not hold stands in line 3: \"12345678901234567890\"");
-  EXPECT_EQ(type_of({"1e5", "12345678901234567890"}), "real");
-  EXPECT_EQ(type_of({"12345678901234567890.5"}), "real");
+  EXPECT_EQ(type_of({"1e5", "12345678901234567890"}),
+            "real: not every digit of \"12345678901234567890\" in line 3 is kept");
 }
 
-// Every type that is found reads back every field that it was found from.
+// A double's own digits, as many as the field has behind its point.
+std::string digits_of_nearest(const std::string& field, double value) {
+  const std::size_t point = field.find('.');
+  return fmt::format("{:.{}f}", value, point == std::string::npos ? 0 : field.size() - point - 1);
+}
+
+// Every type that is found reads back every field that it was found from; where digits are lost, it says so.
 TEST(Scan, EveryFieldFitsTheTypeThatWasFound) {
   std::mt19937_64 random(test::test_seed(21));
   const std::vector<std::string> fields{"0",
@@ -65,7 +81,11 @@ TEST(Scan, EveryFieldFitsTheTypeThatWasFound) {
                                         ".5",
                                         "+1",
                                         "99999999999999999999",
-                                        "0.1234567890123456789"};
+                                        "0.1234567890123456789",
+                                        "0.1",
+                                        "4503599627370497.5",
+                                        "123456789012.123456",
+                                        "-0.30000000000000004"};
   for (std::size_t i = 0; i < test::test_count(3000); ++i) {
     std::vector<std::string> chosen;
     for (std::size_t n = 1 + random() % 4; n > 0; --n) chosen.push_back(fields[random() % fields.size()]);
@@ -76,6 +96,10 @@ TEST(Scan, EveryFieldFitsTheTypeThatWasFound) {
       ASSERT_TRUE(value) << field << " as " << to_string(finder.type());
       const bool exact = finder.type().is_exact_number();
       ASSERT_TRUE(!exact || value->exact() < int128{1} << 62);
+      static const std::regex plain("-?[0-9]+([.][0-9]+)?");
+      if (finder.type().kind == TypeKind::real && finder.reason().empty() && std::regex_match(field, plain)) {
+        ASSERT_EQ(digits_of_nearest(field, value->real()), field);
+      }
     }
   }
 }
