@@ -152,8 +152,9 @@ struct Verification {
   std::uint64_t bytes = 0;
 };
 
-// Reads all of a store, given as itself or by its model text, and compares every checksum. Errors: those of opening it,
-// and JR-605 at the first block that is damaged.
+// Reads all of a store, given as itself or by its model text, and compares every checksum, what it says of its columns
+// with their rows, and keys and links with what they promise. Calculated columns are not computed anew. Errors: those of
+// opening it, and JR-605 at the first part that is damaged.
 Result<Verification> verify(const std::string& path, const Options& options = {});
 
 // The model of a .ridge text, or that of a .jrs store, without its data. Errors: those of Model::read and of the store.

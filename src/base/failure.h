@@ -8,6 +8,7 @@
 #include <utility>
 
 #include "base/diagnostics.h"
+#include "base/mapped_file.h"
 
 namespace juniper::base {
 
@@ -26,11 +27,15 @@ class Failure : public std::exception {
 // JR-005: what the system did not give.
 Diagnostics refused(const std::string& what);
 
-// What `work` gives, a Result; or what it threw, as diagnostics: those of a Failure, or JR-005 when memory ran out.
+// What `work` gives, a Result; or what it threw, as diagnostics: those of a Failure, or JR-005 when memory ran out. What
+// was computed of a file that somebody changed meanwhile is not given.
 template <class Work>
 auto guarded(const Work& work) -> decltype(work()) {
   try {
-    return work();
+    const FilesInUse files;
+    auto result = work();
+    files.fail_if_changed();
+    return result;
   } catch (const Failure& failure) {
     return tl::unexpected(failure.diagnostics());
   } catch (const std::bad_alloc&) {

@@ -8,9 +8,11 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "juniper/dataset.h"
+#include "loading/fit.h"
 #include "loading/load_beside.h"
 #include "loading/loader.h"
 #include "loading/signature.h"
+#include "loading/verify_meaning.h"
 #include "loading/warnings.h"
 #include "model/access.h"
 #include "store/of_dataset.h"
@@ -106,6 +108,13 @@ std::set<std::string> tables_to_sort(const CheckedModel& model, RowOrder order, 
   return tables;
 }
 
+// The store that stands at `path`; one that says to be of this model must also hold what it says.
+Result<store::Store> earlier_store(const Model& model, const std::string& path, const Options& options) {
+  auto store = store::open_store(path);
+  if (!store || store->signature != loading::signature(model::checked(model), *options.today)) return store;
+  return loading::fitting(std::move(*store), model::checked(model), path);
+}
+
 // Makes sure that a fresh store stands at `path`, from the one that is there now, if one is, and opens it.
 Result<Loaded> refresh(const Model& model, const std::string& path, Result<store::Store> earlier,
                        const Options& options, const LoadSettings& settings) {
@@ -173,7 +182,7 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
     const std::string target = store_path(path, options);
-    auto refreshed = refresh(*model, target, store::open_store(target), options, settings);
+    auto refreshed = refresh(*model, target, earlier_store(*model, target, options), options, settings);
     if (!refreshed) return tl::unexpected(refreshed.error());
     if (refreshed->store.model_texts != texts_beside(*model)) {
       // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
@@ -190,9 +199,15 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
 Result<Verification> verify(const std::string& path, const Options& options) {
   return base::guarded([&]() -> Result<Verification> {
     const std::string file = is_store(path) ? path : store_path(path, options);
-    const auto store = store::open_store(file);
+    auto store = store::open_store(file);
     if (!store) return tl::unexpected(store.error());
     store::verify(*store, options.threads);
+    // Of the text that it was made from, which may be another one than that beside it.
+    const auto model = Model::parse(store->model_texts, options.reading);
+    if (!model) return tl::unexpected(model.error());
+    store = loading::fitting(std::move(*store), model::checked(*model), file);
+    if (!store) return tl::unexpected(store.error());
+    loading::verify_meaning(model::checked(*model), *store, options.threads);
     Verification made{file, 0, store->links.size(), store->file_bytes};
     for (const store::StoredTable& table : store->tables) made.columns += table.columns.size();
     return made;
@@ -229,6 +244,8 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
         text.name = (std::filesystem::path(path).parent_path() / text.name).lexically_normal().string();
       auto model = Model::parse(texts, options.reading);
       if (!model) return tl::unexpected(model.error());
+      store = loading::fitting(std::move(*store), model::checked(*model), path);
+      if (!store) return tl::unexpected(store.error());
       const std::string why = loading::why_made_otherwise(*store, model::checked(*model), *options.today);
       if (!why.empty()) {
         return tl::unexpected(base::error("JR-606", fmt::format("{} can't answer this: {}", path, why),
@@ -242,7 +259,7 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
     if (!model) return tl::unexpected(model.error());
     const std::string target = store_path(path, options);
     // A store that is there and damaged is told, not silently replaced: something is wrong with the disk or the file.
-    auto earlier = store::open_store(target);
+    auto earlier = earlier_store(*model, target, options);
     std::error_code ignored;
     if (!earlier && earlier.error()[0].code != "JR-604" && std::filesystem::exists(target, ignored))
       return tl::unexpected(earlier.error());

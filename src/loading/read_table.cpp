@@ -13,6 +13,25 @@ namespace juniper::loading {
 
 namespace {
 
+// Whether a table has the columns that are asked for, and the rows of its files, as its signature promises.
+bool holds(const store::Store& store, const store::StoredTable& table, const source::TableRequest& request) {
+  std::size_t next = 0;
+  for (const store::StoredColumn& column : table.columns) {
+    if (column.calculated) continue;
+    if (next == request.columns.size() || column.name != request.columns[next].name ||
+        column.data.type != request.columns[next].type || column.data.rows != table.rows)
+      return false;
+    ++next;
+  }
+  std::uint64_t rows = 0;
+  for (const source::SourceFile& file : store.sources) {
+    if (file.table != table.name) continue;
+    if (file.rows > table.rows - rows) return false;
+    rows += file.rows;
+  }
+  return next == request.columns.size() && rows == table.rows;
+}
+
 // The table of an earlier store that was made from a source as it is declared now, if it is there and whole: no rows
 // that links did not lead to then are missing.
 const store::StoredTable* find_earlier(const store::Store* earlier, const source::TableRequest& request,
@@ -20,6 +39,7 @@ const store::StoredTable* find_earlier(const store::Store* earlier, const source
   if (earlier == nullptr) return nullptr;
   for (const store::StoredTable& table : earlier->tables) {
     if (table.name != request.name || table.signature != signature || table.unreached_rows != 0) continue;
+    if (!holds(*earlier, table, request)) return nullptr;
     // Damage is not carried on: what can't be read is read from the source again.
     const auto whole = base::guarded([&]() -> Result<void> {
       base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {

@@ -12,6 +12,7 @@
 #include "base/failure.h"
 #include "juniper/baseline.h"
 #include "language/check.h"
+#include "loading/fit.h"
 #include "model/access.h"
 #include "model/uses.h"
 #include "refactor/narrowing.h"
@@ -368,6 +369,7 @@ class Checker {
   static std::function<std::int64_t()> cold(const regress::Placed& placed, const RecordedResult& query) {
     return [&placed, &query] {
       auto opened = store::open_store(placed.store);
+      if (opened) opened = loading::fitting(std::move(*opened), model::checked(placed.dataset.model()), placed.store);
       if (!opened) throw base::Failure(opened.error());
       const Dataset anew = store::dataset_of(
           placed.dataset.model(), std::make_shared<const store::Store>(std::move(*opened)), placed.dataset.options());

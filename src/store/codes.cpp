@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <cmath>
 #include <cstring>
 #include <limits>
 #include <type_traits>
@@ -187,11 +188,22 @@ Codes Codes::encode(std::span<const std::uint64_t> codes) {
 
 // --- reading --------------------------------------------------------------------------------------------------------
 
-std::optional<Codes> Codes::view(Bytes bytes, std::uint64_t count, std::uint64_t largest, std::uint64_t directory_hash,
+bool Allowed::has(std::uint64_t code) const {
+  if (!reals) return code <= largest;
+  return std::isfinite(std::bit_cast<double>(code)) || (nulls && code == largest);
+}
+
+bool Allowed::has_all(std::uint64_t low, std::uint64_t high) const {
+  if (!reals) return high <= largest;
+  // Patterns of one sign are ordered as their sizes are, and infinity is behind the finite ones.
+  return low >> 63 == high >> 63 && std::isfinite(std::bit_cast<double>(high));
+}
+
+std::optional<Codes> Codes::view(Bytes bytes, std::uint64_t count, Allowed allowed, std::uint64_t directory_hash,
                                  std::string what) {
   Codes codes(std::move(bytes), count);
   if (codes.bytes_.size() % 8 != 0 || codes.bytes_.size() / sizeof(Entry) < codes.blocks()) return std::nullopt;
-  codes.largest_ = largest;
+  codes.allowed_ = allowed;
   codes.checks_ = std::make_shared<const Checks>(std::move(what), directory_hash, codes.blocks());
   return codes;
 }
@@ -200,7 +212,7 @@ void Codes::check(std::size_t block) const {
   if (checks_ && !checks_->passed(block, Checked::bytes)) check_bytes(block);
 }
 
-// Codes beyond the largest are looked for when they are decoded, unless the block's bits rule them out.
+// Codes that are not allowed are looked for when they are decoded, unless the block's bits rule them out.
 void Codes::check_bytes(std::size_t block) const {
   checks_->check_directory(directory());
   const Entry& e = entry(block);
@@ -223,17 +235,29 @@ void Codes::check_bytes(std::size_t block) const {
          (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
   }
   const Bounds within = bounds(e);
-  must(within.low <= largest_);
-  checks_->pass(block, within.high <= largest_ ? Checked::all : Checked::bytes);
+  must(within.low <= allowed_.largest);
+  checks_->pass(block, allowed_.has_all(within.low, within.high) ? Checked::all : Checked::bytes);
 }
 
 void Codes::check_code(std::size_t block, std::uint64_t code) const {
-  if (code > largest_) checks_->fail(place(block) + " do not hold together");
+  if (!allowed_.has(code)) checks_->fail(place(block) + " do not hold together");
 }
 
-void Codes::check_codes(std::size_t block, std::uint64_t highest) const {
-  check_code(block, highest);
+template <class Code>
+void Codes::check_codes(std::size_t block, std::span<const Code> codes) const {
+  if (allowed_.reals) {
+    for (const Code code : codes) check_code(block, code);
+  } else if constexpr (std::is_same_v<Code, std::uint32_t>) {
+    check_code(block, base::highest_of(codes));
+  } else {
+    check_code(block, base::spread_of(codes).high);
+  }
   checks_->pass(block, Checked::all);
+}
+
+void Codes::fail(const std::string& how) const {
+  if (checks_) checks_->fail(how);
+  std::terminate();  // encoded here: a fault of this program
 }
 
 std::string Codes::place(std::size_t block) const {
@@ -343,7 +367,7 @@ void Codes::decode_block(std::size_t block, std::uint64_t* out) const {
   check(block);
   const std::size_t rows = rows_in_block(block);
   decode(entry(block), rows, out);
-  if (doubtful(block)) check_codes(block, base::spread_of(std::span<const std::uint64_t>(out, rows)).high);
+  if (doubtful(block)) check_codes(block, std::span<const std::uint64_t>(out, rows));
 }
 
 void Codes::decode_block(std::size_t block, std::uint32_t* out) const {
@@ -355,7 +379,7 @@ void Codes::decode_block(std::size_t block, std::uint32_t* out) const {
     decode_block(block, wide.data());
   }
   decode(e, rows, out);
-  if (doubtful(block)) check_codes(block, base::highest_of(std::span<const std::uint32_t>(out, rows)));
+  if (doubtful(block)) check_codes(block, std::span<const std::uint32_t>(out, rows));
 }
 
 std::size_t Codes::runs(std::size_t block, Run* out) const {

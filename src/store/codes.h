@@ -46,6 +46,18 @@ namespace juniper::store {
 
 inline constexpr std::size_t block_rows = 4096;
 
+// What the codes of a file may be, which anybody can have written.
+struct Allowed {
+  std::uint64_t largest = 0;
+  // Only patterns of finite doubles; and, where there are `nulls`, the largest.
+  bool reals = false;
+  bool nulls = false;
+
+  bool has(std::uint64_t code) const;
+  // Whether it has all between two codes, for certain.
+  bool has_all(std::uint64_t low, std::uint64_t high) const;
+};
+
 class Codes {
  public:
   Codes() = default;
@@ -54,9 +66,9 @@ class Codes {
   class Encoder;
   // Views `count` codes in the bytes of a file. Blocks are verified when they are read for the first time: their
   // checksum, that they lie within the bytes; and codes as long as it isn't known of all codes of their block: that
-  // they are not larger than `largest`. Nothing if the bytes are too few even for the directory.
-  static std::optional<Codes> view(Bytes bytes, std::uint64_t count, std::uint64_t largest,
-                                   std::uint64_t directory_hash, std::string what);
+  // they are allowed. Nothing if the bytes are too few even for the directory.
+  static std::optional<Codes> view(Bytes bytes, std::uint64_t count, Allowed allowed, std::uint64_t directory_hash,
+                                   std::string what);
 
   std::uint64_t size() const { return count_; }
   std::size_t blocks() const { return (count_ + block_rows - 1) / block_rows; }
@@ -97,6 +109,8 @@ class Codes {
 
   // Reads every block that was not read yet. Throws a base::Failure at one that is damaged.
   void verify() const;
+  // Throws a base::Failure that says how what was viewed is damaged.
+  [[noreturn]] void fail(const std::string& how) const;
 
   // "packed 5 bits", "constant", "runs + packed": the encodings used, the most frequent first.
   std::string describe() const;
@@ -130,9 +144,10 @@ class Codes {
   // Whether codes of a block are to be compared with the largest yet.
   bool doubtful(std::size_t block) const { return checks_ && !checks_->passed(block, Checked::all); }
   std::uint64_t code_in(std::size_t block, std::size_t index) const;
-  // One code of a block, or the highest of all of them.
+  // One code of a block, or all of them.
   void check_code(std::size_t block, std::uint64_t code) const;
-  void check_codes(std::size_t block, std::uint64_t highest) const;
+  template <class Code>
+  void check_codes(std::size_t block, std::span<const Code> codes) const;
   std::string place(std::size_t block) const;
   template <class Code>
   void decode(const Entry& entry, std::size_t rows, Code* out) const;
@@ -140,7 +155,7 @@ class Codes {
 
   Bytes bytes_;
   std::uint64_t count_ = 0;
-  std::uint64_t largest_ = 0;
+  Allowed allowed_;
   std::shared_ptr<const Checks> checks_;  // nothing: encoded here, and in order
 };
 

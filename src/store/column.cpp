@@ -1,8 +1,10 @@
 #include "store/column.h"
-#include "source/column_input.h"
 
 #include <algorithm>
 #include <bit>
+
+#include "base/passes.h"
+#include "source/column_input.h"
 
 namespace juniper::store {
 
@@ -79,13 +81,52 @@ void Column::set_codes(Codes others) {
   encoding = describe();
 }
 
+bool Column::says_true() const {
+  // Each code that is used: as a bit, or in a list where few of very many are.
+  const bool in_list = layout == Layout::bits || null_code / block_rows > rows;
+  std::vector<std::uint64_t> used(in_list ? 0 : null_code / 64 + 1, 0);
+  std::vector<std::uint64_t> block(block_rows);
+  std::uint64_t null_rows = 0;
+  for (std::size_t b = 0; b < codes.blocks(); ++b) {
+    codes.decode_block(b, block.data());
+    for (std::size_t i = 0; i < codes.rows_in_block(b); ++i) {
+      if (block[i] == null_code) {
+        ++null_rows;
+      } else if (in_list) {
+        used.push_back(block[i]);
+      } else {
+        used[block[i] / 64] |= std::uint64_t{1} << block[i] % 64;
+      }
+    }
+  }
+  if (null_rows != nulls) return false;
+  if (in_list) {
+    std::sort(used.begin(), used.end(), [&](std::uint64_t a, std::uint64_t b) {
+      return layout == Layout::bits ? real_of(a) < real_of(b) : a < b;
+    });
+    used.erase(std::unique(used.begin(), used.end()), used.end());
+    return used.size() == distinct &&
+           (used.empty() || (value_of(used.front()) == least && value_of(used.back()) == most));
+  }
+  if (base::count_ones(used) != distinct) return false;
+  if (distinct == 0) return true;
+  // Codes are ordered as values are: the first and the last of them must be there.
+  const auto is_used = [&](std::uint64_t code) { return (used[code / 64] >> code % 64 & 1) != 0; };
+  if (!is_used(0) || !is_used(null_code - 1) || value_of(0) != least || value_of(null_code - 1) != most) return false;
+  if (type.kind != TypeKind::text) return true;
+  for (std::uint64_t code = 1; code < distinct; ++code) {
+    if (text_of(code - 1) >= text_of(code)) return false;
+  }
+  return true;
+}
+
 void Column::verify() const {
   codes.verify();
   if (!has_dictionary()) return;
   if (type.kind == TypeKind::text) {
     texts.verify();
   } else {
-    numbers.codes().verify();
+    numbers.verify();
   }
 }
 

@@ -75,6 +75,9 @@ struct Column {
 
   // Reads everything that was not read yet. Throws a base::Failure where the file is damaged.
   void verify() const;
+  // Reads everything, and tells whether its nulls, distinct values, and smallest and largest value are as they are told
+  // here. Throws as `verify`.
+  bool says_true() const;
 };
 
 // Encodes a column in the smaller of the layouts that fit it (store/encode_column.cpp).

@@ -1,11 +1,13 @@
 #include "store/dictionary.h"
 
 #include <fmt/format.h>
+#include <utf8.h>
 #include <zstd.h>
 
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <functional>
 #include <limits>
 #include <mutex>
 
@@ -39,6 +41,15 @@ struct NumberDictionary::Unpacked {
 NumberDictionary::NumberDictionary(Codes codes, std::uint64_t smallest)
     : codes_(std::move(codes)), smallest_(smallest), unpacked_(std::make_shared<Unpacked>()) {}
 
+NumberDictionary::NumberDictionary(Codes codes, std::uint64_t smallest, std::uint64_t distance)
+    : NumberDictionary(std::move(codes), smallest) {
+  distance_ = distance;
+}
+
+std::uint64_t NumberDictionary::place_of(const Value& value) {
+  return value.kind() == Value::Kind::real ? ordered(value.real()) : static_cast<std::uint64_t>(value.exact());
+}
+
 NumberDictionary NumberDictionary::encode(std::span<const std::int64_t> sorted) {
   const auto smallest = sorted.empty() ? 0 : static_cast<std::uint64_t>(sorted[0]);
   std::vector<std::uint64_t> above;
@@ -59,6 +70,15 @@ const std::uint64_t* NumberDictionary::unpacked() const {
   if (const auto* const ready = unpacked_->ready.load(std::memory_order_acquire)) return ready;
   std::call_once(unpacked_->once, [&] {
     unpacked_->values = codes_.decoded();
+    const std::vector<std::uint64_t>& above = unpacked_->values;
+    // Of the file's word nothing else is taken: ranges are proved from the smallest and the largest value.
+    const bool in_order = !distance_ || above.empty() ||
+                          (above.front() == 0 && above.back() == *distance_ &&
+                           std::adjacent_find(above.begin(), above.end(), std::greater_equal<>()) == above.end());
+    if (!in_order) {
+      unpacked_->values.clear();
+      codes_.fail("its values are not in order");
+    }
     for (std::uint64_t& value : unpacked_->values) value += smallest_;
     unpacked_->ready.store(unpacked_->values.data(), std::memory_order_release);
   });
@@ -218,11 +238,20 @@ std::unique_ptr<const TextDictionary::Block> TextDictionary::unpack(std::size_t 
     const auto [shared, rest] = lengths[i];
     must(rest <= static_cast<std::size_t>(end - at));
     block->begins[i] = block->texts.size();
+    if (checks_ && i != 0) {
+      // In order: where it parts from the one before, it goes on with more.
+      const std::size_t before = block->begins[i] - block->begins[i - 1];
+      const auto byte_at = [](const char* byte) { return static_cast<unsigned char>(*byte); };
+      must(rest != 0 && (shared == before || byte_at(at) > byte_at(&block->texts[block->begins[i - 1] + shared])));
+    }
     if (shared != 0) block->texts.append(block->texts, block->begins[i - 1], shared);
     block->texts.append(at, rest);
     at += rest;
+    // Each a text for itself, if all together are one.
+    must(!checks_ || block->texts.size() == block->begins[i] ||
+         !utf8::internal::is_trail(block->texts[block->begins[i]]));
   }
-  must(at == end);
+  must(at == end && (!checks_ || utf8::is_valid(block->texts)));
   block->begins[count] = block->texts.size();
   return block;
 }

@@ -26,6 +26,7 @@
 #include <string>
 #include <string_view>
 
+#include "juniper/value.h"
 #include "store/codes.h"
 
 namespace juniper::store {
@@ -37,21 +38,28 @@ class NumberDictionary {
   NumberDictionary() = default;
   static NumberDictionary encode(std::span<const std::int64_t> sorted);
   static NumberDictionary encode(std::span<const double> sorted);
-  // Of codes that a file holds, with the smallest value as `smallest` gives it.
-  NumberDictionary(Codes codes, std::uint64_t smallest);
+  // Of codes that a file holds, with the smallest value as `smallest` gives it. When they are unpacked, they must begin
+  // with 0, ascend, and end with the distance of the largest value.
+  NumberDictionary(Codes codes, std::uint64_t smallest, std::uint64_t distance);
+  // A value of a type other than text, as a number that is ordered as the values are, from the smallest one on.
+  static std::uint64_t place_of(const Value& value);
 
   std::int64_t exact(std::uint64_t code) const { return static_cast<std::int64_t>(unpacked()[code]); }
   double real(std::uint64_t code) const;
   const Codes& codes() const { return codes_; }
   Codes& codes() { return codes_; }
   std::uint64_t smallest() const { return smallest_; }
+  // Unpacks them.
+  void verify() const { unpacked(); }
 
  private:
   struct Unpacked;
+  NumberDictionary(Codes codes, std::uint64_t smallest);
   const std::uint64_t* unpacked() const;
 
   Codes codes_;
   std::uint64_t smallest_ = 0;
+  std::optional<std::uint64_t> distance_;  // to be checked; nothing: encoded here, and in order
   std::shared_ptr<Unpacked> unpacked_;
 };
 

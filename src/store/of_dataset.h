@@ -16,8 +16,11 @@ struct Access {
   }
 };
 
+// Its file is one of those in use.
 inline const Store& store_of(const Dataset& dataset) {
-  return Access::store(dataset);
+  const Store& store = Access::store(dataset);
+  base::FilesInUse::add(store.file);
+  return store;
 }
 
 inline Dataset dataset_of(Model model, std::shared_ptr<const Store> store, Options options) {

@@ -26,6 +26,7 @@
 #include <string>
 #include <vector>
 
+#include "base/mapped_file.h"
 #include "juniper/diagnostics.h"
 #include "juniper/model.h"
 #include "source/source_file.h"
@@ -102,6 +103,7 @@ struct Store {
   // Of the file that the store was written to or opened from; zero before.
   std::uint64_t file_bytes = 0;
   FileOverhead overhead;
+  std::shared_ptr<const base::OpenFile> file;
 };
 
 // Writes a store file. Columns and links may be written ahead, while others are still made; what was not is written in

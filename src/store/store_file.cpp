@@ -1,7 +1,6 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <signal.h>
-#include <sys/mman.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -15,7 +14,9 @@
 #include <tuple>
 
 #include "base/diagnostics.h"
+#include "base/exact.h"
 #include "base/files.h"
+#include "base/mapped_file.h"
 #include "base/parallel.h"
 #include "store/directory.h"
 #include "store/store.h"
@@ -45,27 +46,16 @@ std::uint64_t hash_of_header(const Header& header) {
   return hash_bytes(std::as_bytes(std::span(&header, 1)).first(offsetof(Header, header_hash)));
 }
 
-struct Mapping {
-  std::span<const std::byte> bytes;
-  explicit Mapping(std::span<const std::byte> mapped) : bytes(mapped) {}
-  ~Mapping() {
-    if (!bytes.empty()) ::munmap(const_cast<std::byte*>(bytes.data()), bytes.size());
-  }
-  Mapping(const Mapping&) = delete;
-  Mapping& operator=(const Mapping&) = delete;
-};
-
 // --- writing --------------------------------------------------------------------------------------------------------
 
 // A file descriptor that is closed, and a file that is removed, unless it was renamed.
 class NewFile {
  public:
   explicit NewFile(std::filesystem::path path)
-      : path_(std::move(path)), descriptor_(::open(path_.c_str(), O_CREAT | O_TRUNC | O_RDWR | O_CLOEXEC, 0644)) {
-    if (descriptor_ < 0) error_ = errno;
+      : path_(std::move(path)), file_(std::make_shared<base::OpenFile>(path_, O_CREAT | O_TRUNC | O_RDWR)) {
+    if (file_->descriptor() < 0) error_ = file_->error();
   }
   ~NewFile() {
-    if (descriptor_ >= 0) ::close(descriptor_);
     if (!kept_) ::unlink(path_.c_str());
   }
   NewFile(const NewFile&) = delete;
@@ -74,7 +64,7 @@ class NewFile {
   // From any thread. After the first error nothing is written any more.
   void write(std::span<const std::byte> bytes, std::uint64_t at) {
     while (error_ == 0 && !bytes.empty()) {
-      const ssize_t written = ::pwrite(descriptor_, bytes.data(), bytes.size(), static_cast<off_t>(at));
+      const ssize_t written = ::pwrite(file_->descriptor(), bytes.data(), bytes.size(), static_cast<off_t>(at));
       if (written < 0 && errno == EINTR) continue;
       if (written < 0) {
         error_ = errno;
@@ -86,13 +76,14 @@ class NewFile {
   }
   // Asks the system to begin with the disk, so that there is less to wait for in the end.
   void begin_sync(std::uint64_t at, std::uint64_t bytes) const {
-    ::sync_file_range(descriptor_, static_cast<off_t>(at), static_cast<off_t>(bytes), SYNC_FILE_RANGE_WRITE);
+    ::sync_file_range(file_->descriptor(), static_cast<off_t>(at), static_cast<off_t>(bytes), SYNC_FILE_RANGE_WRITE);
   }
   void sync_and_rename(const std::filesystem::path& target) {
-    if (error_ == 0 && ::fsync(descriptor_) != 0) error_ = errno;
+    if (error_ == 0 && ::fsync(file_->descriptor()) != 0) error_ = errno;
     if (error_ == 0 && ::rename(path_.c_str(), target.c_str()) != 0) error_ = errno;
     if (error_ != 0) return;
     kept_ = true;
+    file_->expect_as_it_is();
     // The rename itself is durable once the folder is synced.
     const auto folder = target.has_parent_path() ? target.parent_path() : std::filesystem::path(".");
     if (const int directory = ::open(folder.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC); directory >= 0) {
@@ -104,19 +95,17 @@ class NewFile {
   std::optional<Bytes> view(std::uint64_t at, std::uint64_t bytes) const {
     const std::uint64_t begin = at / page_bytes * page_bytes;
     if (error_ != 0) return std::nullopt;
-    void* const mapped =
-        ::mmap(nullptr, at + bytes - begin, PROT_READ, MAP_SHARED, descriptor_, static_cast<off_t>(begin));
-    if (mapped == MAP_FAILED) return std::nullopt;
-    const auto mapping =
-        std::make_shared<const Mapping>(std::span(static_cast<const std::byte*>(mapped), at + bytes - begin));
-    return Bytes(mapping, mapping->bytes.subspan(at - begin));
+    const auto mapped = base::MappedFile::map(file_, begin, at + bytes - begin);
+    if (!mapped) return std::nullopt;
+    return Bytes(mapped, mapped->bytes().subspan(at - begin));
   }
   int error() const { return error_; }
+  const std::shared_ptr<base::OpenFile>& file() const { return file_; }
 
  private:
   static constexpr std::uint64_t page_bytes = std::uint64_t{1} << 16;  // a multiple of every system's
   std::filesystem::path path_;
-  int descriptor_;
+  std::shared_ptr<base::OpenFile> file_;
   std::atomic<int> error_{0};
   bool kept_ = false;
 };
@@ -300,6 +289,7 @@ Result<void> StoreWriter::finish(Store& store) {
   file.write(std::as_bytes(std::span(&header, 1)), 0);
   store.overhead.padding = header.directory_offset - sizeof(Header) - writer_->part_bytes();
   file.sync_and_rename(path_);
+  store.file = file.file();
   if (file.error() != 0) {
     return tl::unexpected(
         base::error("JR-601", fmt::format("cannot write the store {}: {}", path_.string(), std::strerror(file.error())),
@@ -323,7 +313,7 @@ struct Damage {
 
 class Reader {
  public:
-  Reader(std::shared_ptr<const Mapping> mapping, std::string file)
+  Reader(std::shared_ptr<const base::MappedFile> mapping, std::string file)
       : mapping_(std::move(mapping)), file_(std::move(file)) {}
 
   StoredColumn column(const ColumnEntry& entry, const StoredTable& table) const {
@@ -341,6 +331,7 @@ class Reader {
     must(entry.type <= static_cast<std::uint64_t>(TypeKind::time) && entry.scale <= 18 &&
          entry.layout <= static_cast<std::uint64_t>(Layout::bits));
     data.type = {static_cast<TypeKind>(entry.type), static_cast<std::uint8_t>(entry.scale)};
+    must(entry.scale == 0 || data.type.kind == TypeKind::decimal);
     data.layout = static_cast<Layout>(entry.layout);
     data.rows = column.broken.empty() ? table.rows : 0;
     data.distinct = entry.distinct;
@@ -354,13 +345,29 @@ class Reader {
     }
     data.encoding = entry.encoding;
     const bool text = data.type.kind == TypeKind::text;
-    must(data.distinct <= data.rows && data.nulls <= data.rows && data.step != 0);
-    must(data.layout != Layout::bits || (data.type.kind == TypeKind::real && data.null_code == null_bits));
-    must(data.layout != Layout::offset || (data.type.kind != TypeKind::real && !text));
-    must(data.layout != Layout::offset || data.distinct == 0 ||
-         (data.least == data.value_of(0) && data.null_code != 0 && data.most == data.value_of(data.null_code - 1)));
-    must(data.layout != Layout::dictionary || data.null_code == data.distinct);
-    data.codes = codes(entry.codes, data.rows, data.null_code, what);
+    const bool real = data.type.kind == TypeKind::real;
+    // Rows are null or have a value, and there are no more values than those.
+    must(data.nulls <= data.rows && data.distinct <= data.rows - data.nulls &&
+         (data.distinct != 0) == (data.nulls != data.rows) && data.step != 0);
+    must(compare(data.least, data.most) <= 0 && fits(data.least) && fits(data.most));
+    // What the codes may be. Where nothing is null, no code says so.
+    Allowed allowed{data.null_code - (data.nulls == 0 && data.null_code != 0 ? 1 : 0), false, data.nulls != 0};
+    switch (data.layout) {
+      case Layout::dictionary:
+        must(data.null_code == data.distinct);
+        break;
+      case Layout::offset:
+        must(!real && !text && (data.distinct == 0) == (data.null_code == 0) && data.distinct <= data.null_code);
+        must(data.distinct == 0 || (data.least.exact() == data.base &&
+                                    data.most.exact() - data.base == int128{data.step} * int128{data.null_code - 1}));
+        break;
+      case Layout::bits:
+        must(real && data.null_code == null_bits);
+        allowed.largest = null_bits;
+        allowed.reals = true;
+        break;
+    }
+    data.codes = codes(entry.codes, data.rows, allowed, what);
     if (!data.has_dictionary()) return column;
     const std::string dictionary = "the dictionary of " + what;
     if (text) {
@@ -368,10 +375,12 @@ class Reader {
                                         in_file(dictionary));
       must(texts.has_value());
       data.texts = std::move(*texts);
-    } else {
-      constexpr auto any = std::numeric_limits<std::uint64_t>::max();
-      data.numbers = {codes(entry.dictionary, data.distinct, any, dictionary), entry.smallest};
+      return column;
     }
+    const std::uint64_t smallest = data.distinct == 0 ? 0 : NumberDictionary::place_of(data.least);
+    const std::uint64_t distance = data.distinct == 0 ? 0 : NumberDictionary::place_of(data.most) - smallest;
+    must(entry.smallest == smallest);
+    data.numbers = {codes(entry.dictionary, data.distinct, {distance}, dictionary), smallest, distance};
     return column;
   }
 
@@ -382,12 +391,12 @@ class Reader {
     link.resolve_nanoseconds = entry.resolve_nanoseconds;
     link.encoding = entry.encoding;
     link.broken = entry.broken;
-    link.rows = codes(entry.codes, entry.rows, link.no_row, "link " + link.name);
+    link.rows = codes(entry.codes, entry.rows, {link.no_row}, "link " + link.name);
     return link;
   }
 
   Store store(const Header& header) const {
-    const auto read = read_directory(mapping_->bytes.subspan(header.directory_offset, header.directory_bytes));
+    const auto read = read_directory(mapping_->bytes().subspan(header.directory_offset, header.directory_bytes));
     if (!read) throw Damage{"its directory cannot be read"};
     const Directory& directory = *read;
     Store store;
@@ -441,18 +450,20 @@ class Reader {
   // Rows beyond this are no rows but damage; sums of them stay far from the end of 64 bits.
   static constexpr std::uint64_t most_rows = std::uint64_t{1} << 48;
 
+  static bool fits(const Value& value) { return value.kind() != Value::Kind::exact || base::fits_int64(value.exact()); }
+
   std::string in_file(const std::string& what) const { return fmt::format("{} of {}", what, file_); }
 
   Bytes bytes(const PartEntry& entry, const std::string& what) const {
     const auto [offset, size, hash] = entry;
-    if (offset % 8 != 0 || offset > mapping_->bytes.size() || size > mapping_->bytes.size() - offset)
+    if (offset % 8 != 0 || offset > mapping_->bytes().size() || size > mapping_->bytes().size() - offset)
       throw Damage{fmt::format("{} lies outside of the file", what)};
-    return {mapping_, mapping_->bytes.subspan(offset, size)};
+    return {mapping_, mapping_->bytes().subspan(offset, size)};
   }
 
-  Codes codes(const PartEntry& entry, std::uint64_t count, std::uint64_t largest, const std::string& what) const {
+  Codes codes(const PartEntry& entry, std::uint64_t count, Allowed allowed, const std::string& what) const {
     if (count > most_rows) throw Damage{fmt::format("{} has too many rows", what)};
-    auto codes = Codes::view(bytes(entry, what), count, largest, entry.hash, in_file(what));
+    auto codes = Codes::view(bytes(entry, what), count, allowed, entry.hash, in_file(what));
     if (!codes) throw Damage{fmt::format("{} does not hold together", what)};
     return std::move(*codes);
   }
@@ -463,41 +474,42 @@ class Reader {
     return std::move(*value);
   }
 
-  std::shared_ptr<const Mapping> mapping_;
+  std::shared_ptr<const base::MappedFile> mapping_;
   std::string file_;
 };
 
-Result<std::shared_ptr<const Mapping>> map_file(const std::filesystem::path& path) {
+struct WholeFile {
+  std::shared_ptr<const base::OpenFile> file;
+  std::shared_ptr<const base::MappedFile> mapped;
+};
+
+Result<WholeFile> map_file(const std::filesystem::path& path) {
   const auto failed = [&](int error) {
     return tl::unexpected(
         base::error("JR-602", fmt::format("cannot open the store {}: {}", path.string(), std::strerror(error))));
   };
-  const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-  if (descriptor < 0) return failed(errno);
+  const auto file = std::make_shared<base::OpenFile>(path, O_RDONLY | O_NONBLOCK);
+  if (file->descriptor() < 0) return failed(file->error());
   struct stat status {};
-  if (::fstat(descriptor, &status) != 0 || !S_ISREG(status.st_mode)) {
-    const int error = S_ISREG(status.st_mode) ? errno : EISDIR;
-    ::close(descriptor);
-    return failed(error);
-  }
-  const auto size = static_cast<std::size_t>(status.st_size);
-  void* const memory = size == 0 ? nullptr : ::mmap(nullptr, size, PROT_READ, MAP_PRIVATE, descriptor, 0);
-  const int error = errno;
-  ::close(descriptor);
-  if (memory == MAP_FAILED) return failed(error);
-  return std::make_shared<const Mapping>(std::span(static_cast<const std::byte*>(memory), size));
+  if (::fstat(file->descriptor(), &status) != 0) return failed(errno);
+  if (!S_ISREG(status.st_mode)) return failed(S_ISDIR(status.st_mode) ? EISDIR : EINVAL);
+  file->expect_as_it_is();
+  base::FilesInUse::add(file);
+  auto mapped = base::MappedFile::map(file, 0, static_cast<std::size_t>(status.st_size));
+  if (!mapped) return failed(errno);
+  return WholeFile{file, std::move(mapped)};
 }
 
 }  // namespace
 
 Result<Store> open_store(const std::filesystem::path& path) {
-  const auto mapping = map_file(path);
-  if (!mapping) return tl::unexpected(mapping.error());
+  const auto whole = map_file(path);
+  if (!whole) return tl::unexpected(whole.error());
   const auto bad = [&](std::string code, const std::string& what) {
     return tl::unexpected(base::error(std::move(code), fmt::format("{}: {}", path.string(), what),
                                       "load it again from the model text: juniper load"));
   };
-  const std::span<const std::byte> bytes = (*mapping)->bytes;
+  const std::span<const std::byte> bytes = whole->mapped->bytes();
   Header header{};
   if (bytes.size() >= sizeof(header)) std::memcpy(&header, bytes.data(), sizeof(header));
   if (header.magic != magic) return bad("JR-603", "this is not a store file");
@@ -515,7 +527,9 @@ Result<Store> open_store(const std::filesystem::path& path) {
     return bad("JR-605", "the store is damaged: the checksum of its directory differs");
   }
   try {
-    return Reader(*mapping, path.filename().string()).store(header);
+    Store store = Reader(whole->mapped, path.filename().string()).store(header);
+    store.file = whole->file;
+    return store;
   } catch (const Damage& damage) {
     return bad("JR-605", "the store is damaged: " + damage.what);
   }

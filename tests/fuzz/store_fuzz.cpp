@@ -102,7 +102,7 @@ void read_codes(Bytes bytes, std::uint64_t rows) {
   // Each way of reading on codes that nothing has looked at.
   const auto read = [&](const auto& way) {
     (void)base::guarded([&]() -> Result<void> {
-      const auto codes = store::Codes::view(shared, rows, largest, directory, "codes");
+      const auto codes = store::Codes::view(shared, rows, {largest}, directory, "codes");
       if (codes) way(*codes);
       return {};
     });

@@ -43,7 +43,7 @@ struct Folder {
 
   // Does one thing, and says what.
   std::string change() {
-    switch (pick(random, 14)) {
+    switch (pick(random, 15)) {
       case 0:
         source = pick(random, sources.size());
         break;
@@ -88,6 +88,9 @@ struct Folder {
       case 12:
         order = static_cast<RowOrder>(pick(random, 3));
         return "--order";
+      case 13:
+        measure = pick(random, measures.size());
+        break;
       default:
         // As tar leaves them: other bytes of the same number, of the same time.
         level_times();
@@ -107,7 +110,8 @@ struct Folder {
     text +=
         "table d from csv \"d.csv\" { key a integer  key b integer  name text  w integer }\n"
         "table e from csv \"e.csv\" { k integer  remark text }\n"
-        "link f.dk -> d.a\nlink f.dk -> d.b as alt\nmeasure n = count(f)\n";
+        "link f.dk -> d.a\nlink f.dk -> d.b as alt\nmeasure n = " +
+        measures[measure] + "\n";
     folder.write("m.ridge", text);
   }
 
@@ -161,6 +165,8 @@ struct Folder {
                                          "n of this",
                                          "(n across everything)",
                                          "max(y.x for y in f where y.g = this.g)"};
+  const std::vector<std::string> measures{"count(f)", "sum(x for f)", "count(f where x > low)"};
+  std::size_t measure = 0;
   std::size_t source = 0;
   bool key = true;
   std::size_t sorted = 0;

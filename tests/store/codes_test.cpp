@@ -22,7 +22,7 @@ namespace {
 // Whatever reads a code beyond the largest one throws, read first or last, and all else is read.
 void expect_none_beyond(const std::vector<std::uint64_t>& values, const Codes& codes, std::uint64_t largest,
                         const std::string& what) {
-  const auto fresh = [&] { return *Codes::view(codes.bytes(), codes.size(), largest, codes.directory_hash(), "x"); };
+  const auto fresh = [&] { return *Codes::view(codes.bytes(), codes.size(), {largest}, codes.directory_hash(), "x"); };
   EXPECT_THROW(fresh().verify(), base::Failure) << what;
   const auto by_row = fresh();
   const auto by_block = fresh();
@@ -66,7 +66,7 @@ void expect_same(const std::vector<std::uint64_t>& values, const std::string& wh
   ASSERT_EQ(codes.size(), values.size());
   const std::uint64_t largest = values.empty() ? 0 : *std::max_element(values.begin(), values.end());
   // As a file's, it passes when no code is beyond the largest, and not otherwise.
-  const auto viewed = Codes::view(codes.bytes(), codes.size(), largest, codes.directory_hash(), "x");
+  const auto viewed = Codes::view(codes.bytes(), codes.size(), {largest}, codes.directory_hash(), "x");
   ASSERT_TRUE(viewed) << what;
   EXPECT_NO_THROW(viewed->verify()) << what;
   if (largest > 0) expect_none_beyond(values, codes, largest - 1, what);

@@ -44,7 +44,9 @@ Command load_command() {
              "In which order to store rows: auto looks for one in which they take fewer bytes; by default as the "
              "store has them",
              kept->settings.order, {{"auto", RowOrder::smallest}, {"files", RowOrder::as_in_files}}),
-      flag("--verify", "Then read all of the store and compare every checksum", kept->verify)};
+      flag("--verify",
+           "Then read all of the store, and compare checksums, what columns say of their rows, keys and links",
+           kept->verify)};
   command.examples = {{"load charging.ridge", "load what has changed"},
                       {"load charging.ridge --reject bad-rows.csv", "go on past rows that can't be read"},
                       {"load charging.ridge --again --order auto", "read everything, and look for a smaller order"}};

@@ -22,7 +22,7 @@ Report report(const Verification& verification) {
   return {{Fact{"verified", "verified", cell::text(verification.store)},
            Fact{"columns", "columns", cell::count(verification.columns)},
            Fact{"links", "links", cell::count(verification.links)},
-           Fact{"bytes", "bytes read, every checksum equal", cell::bytes(verification.bytes)}}};
+           Fact{"bytes", "bytes read, all as they should be", cell::bytes(verification.bytes)}}};
 }
 
 Report report(const LoadReport& load) {

@@ -1,0 +1,67 @@
+#include "loading/verify_meaning.h"
+
+#include <fmt/format.h>
+
+#include "base/diagnostics.h"
+#include "base/failure.h"
+#include "base/parallel.h"
+#include "loading/resolve_link.h"
+
+namespace juniper::loading {
+
+namespace {
+
+using namespace language;
+
+[[noreturn]] void fail(const std::string& what) {
+  throw base::Failure(base::error("JR-605", "the store is damaged: " + what,
+                                  "load it again from the model text: juniper load --again"));
+}
+
+void verify_key(const CheckedModel& model, ColumnId id, const store::Column& key) {
+  if (key.distinct + key.nulls != key.rows) fail(fmt::format("values of the key {} repeat", model.column_name(id)));
+}
+
+void verify_link(const CheckedModel& model, const store::Store& store, const Link& link,
+                 const store::StoredLink& stored) {
+  const auto columns_of = [&](const LinkEnd& end) {
+    std::vector<const store::Column*> columns;
+    for (const std::uint32_t c : end.columns) columns.push_back(&store.tables[end.table].columns[c].data);
+    return columns;
+  };
+  const auto to = columns_of(link.to);
+  if (repeated_key(to)) fail(fmt::format("link {} leads to keys that repeat", stored.name));
+  const store::StoredLink resolved = resolve_link(columns_of(link.from), to);
+  std::vector<std::uint64_t> there(store::block_rows);
+  std::vector<std::uint64_t> expected(store::block_rows);
+  for (std::size_t block = 0; block < stored.rows.blocks(); ++block) {
+    stored.rows.decode_block(block, there.data());
+    resolved.rows.decode_block(block, expected.data());
+    if (!std::equal(there.begin(), there.begin() + static_cast<std::ptrdiff_t>(stored.rows.rows_in_block(block)),
+                    expected.begin()))
+      fail(fmt::format("link {} leads to other rows of {} than its keys do", stored.name,
+                       model.tables[link.to.table].name));
+  }
+}
+
+}  // namespace
+
+void verify_meaning(const CheckedModel& model, const store::Store& store, unsigned threads) {
+  std::vector<ColumnId> columns;
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) columns.push_back({t, c});
+  }
+  base::parallel_for(columns.size() + store.links.size(), threads, [&](std::size_t i) {
+    if (i >= columns.size()) {
+      const LinkIndex link = static_cast<LinkIndex>(i - columns.size());
+      if (store.links[link].broken.empty()) verify_link(model, store, model.links[link], store.links[link]);
+      return;
+    }
+    const ColumnId id = columns[i];
+    const store::Column& column = store.tables[id.table].columns[id.column].data;
+    if (!column.says_true()) fail(fmt::format("column {} has other values than it says", model.column_name(id)));
+    if (model.column(id).key) verify_key(model, id, column);
+  });
+}
+
+}  // namespace juniper::loading
