@@ -12,6 +12,7 @@
 #include <mutex>
 #include <utility>
 
+#include "base/beside.h"
 #include "base/failure.h"
 
 namespace juniper::base {
@@ -85,10 +86,13 @@ std::int64_t modified_nanoseconds(const struct stat& status) {
 }  // namespace
 
 // Opened last, so that nothing is left open where memory runs out.
-OpenFile::OpenFile(const std::filesystem::path& path, int flags)
-    : name_(path.string()), descriptor_(::open(path.c_str(), flags | O_CLOEXEC, 0644)), error_(errno) {}
+OpenFile::OpenFile(const std::filesystem::path& path)
+    : path_(path.string()), descriptor_(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK)), error_(errno) {}
+
+OpenFile::OpenFile(Beside beside) : descriptor_(create_beside(beside.target, path_)), error_(errno) {}
 
 OpenFile::~OpenFile() {
+  if (is_removed_) ::unlink(path_.c_str());
   if (descriptor_ >= 0) ::close(descriptor_);
 }
 
@@ -106,7 +110,7 @@ void OpenFile::expect_as_it_is() {
 void OpenFile::fail_if_changed() const {
   const auto fail = [&](const char* change) {
     throw Failure(
-        base::error("JR-607", fmt::format("{} {} while it was open", name_, change),
+        base::error("JR-607", fmt::format("{} {} while it was open", path_, change),
                     "load it again from the model text; a store is replaced by another file, never written to"));
   };
   struct stat status {};

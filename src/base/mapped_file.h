@@ -18,12 +18,18 @@ namespace juniper::base {
 // An open file whose parts may be mapped. Any thread.
 class OpenFile {
  public:
-  // Opens it with flags of open(2), and closes it in the end. A new one may be read and written by its owner.
-  OpenFile(const std::filesystem::path& path, int flags);
+  // Opens it for reading, and closes it in the end. It is not waited for, whatever it is.
+  explicit OpenFile(const std::filesystem::path& path);
+  // A new one beside another (base/beside.h).
+  struct Beside {
+    const std::filesystem::path& target;
+  };
+  explicit OpenFile(Beside beside);
   ~OpenFile();
   OpenFile(const OpenFile&) = delete;
   OpenFile& operator=(const OpenFile&) = delete;
 
+  const std::string& path() const { return path_; }
   // Below 0 where it can't be opened, for `error`.
   int descriptor() const { return descriptor_; }
   int error() const { return error_; }
@@ -31,16 +37,19 @@ class OpenFile {
   void expect_bytes(std::uint64_t bytes);
   void expect_as_it_is();
   void set_shortened() { shortened_ = true; }
+  // Removes its name when it is closed.
+  void remove_in_the_end() { is_removed_ = true; }
   // Throws a base::Failure, JR-607, where it is shorter than it was or was written to.
   void fail_if_changed() const;
 
  private:
-  std::string name_;
+  std::string path_;
   int descriptor_;
   int error_;
   std::atomic<std::int64_t> modified_nanoseconds_{0};  // 0: may change
   std::atomic<std::uint64_t> bytes_{0};
   std::atomic<bool> shortened_{false};
+  bool is_removed_ = false;
 };
 
 struct MappedRange;

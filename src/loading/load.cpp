@@ -154,7 +154,7 @@ namespace loading {
 
 Result<store::Store> load_beside(const Model& model, const std::filesystem::path& path, const store::Store& earlier,
                                  const Options& options) {
-  store::StoreWriter writer(path);
+  store::StoreWriter writer(path, store::StoreWriter::Place::beside);
   Loader loader(model, options, tables_to_sort(model::checked(model), RowOrder::as_before, &earlier), &earlier, nullptr,
                 writer);
   auto loaded = loader.run(signature(model::checked(model), today_of(options)));

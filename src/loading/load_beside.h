@@ -8,8 +8,8 @@
 
 namespace juniper::loading {
 
-// Loads a model into a new store at `path`, taking from an earlier store whatever has not changed, the order of rows
-// included. Errors: as juniper::load.
+// Loads a model into a new store in a file beside `path`, which is gone with the store, taking from an earlier store
+// whatever has not changed, the order of rows included. Errors: as juniper::load.
 Result<store::Store> load_beside(const Model& model, const std::filesystem::path& path, const store::Store& earlier,
                                  const Options& options);
 

@@ -6,13 +6,13 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "base/replace_files.h"
 #include "language/lexer.h"
 #include "language/parser.h"
 #include "language/traverse.h"
 #include "model/access.h"
 #include "refactor/narrowing.h"
 #include "refactor/text_edits.h"
-#include "refactor/text_file.h"
 
 namespace juniper {
 
@@ -120,7 +120,7 @@ Result<void> keep(const Dataset& dataset, const Draft& draft) {
       if (!after.empty() && after.back() != '\n') after += '\n';
       after += fmt::format("measure {} = {}\n", written_name(draft.measure), draft.definition);
     }
-    return refactoring::replace_text(source.name, source.text, after);
+    return base::replace_file({source.name, source.text, after});
   });
 }
 

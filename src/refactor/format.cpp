@@ -1,8 +1,8 @@
 #include "juniper/format.h"
 
+#include "base/replace_files.h"
 #include "language/layout.h"
 #include "refactor/text_edits.h"
-#include "refactor/text_file.h"
 
 namespace juniper {
 
@@ -12,13 +12,13 @@ Result<std::string> canonical_layout(const std::string& text, const std::string&
 }
 
 Result<Formatted> format_file(const std::string& path, Formatting formatting) {
-  const auto before = refactoring::read_text(path);
+  const auto before = base::read_file(path);
   if (!before) return tl::unexpected(before.error());
   const auto after = canonical_layout(*before, path);
   if (!after) return tl::unexpected(after.error());
   Formatted made{path, *after != *before, refactoring::unified_diff(*before, *after, path)};
   if (made.changed && formatting == Formatting::write) {
-    if (auto done = refactoring::replace_text(path, *before, *after); !done) return tl::unexpected(done.error());
+    if (auto done = base::replace_file({path, *before, *after}); !done) return tl::unexpected(done.error());
   }
   return made;
 }

@@ -1,13 +1,13 @@
 #include "juniper/refactor.h"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <filesystem>
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "base/replace_files.h"
 #include "juniper/audit.h"
 #include "juniper/sql.h"
 #include "juniper/weigh.h"
@@ -19,7 +19,6 @@
 #include "refactor/proofs.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
-#include "refactor/text_file.h"
 #include "store/of_dataset.h"
 
 namespace juniper {
@@ -38,10 +37,7 @@ std::filesystem::path file_of_store(const Dataset& dataset) {
 
 // The changed model over its data, in a store that is gone with the dataset.
 Result<Dataset> load_changed(const Dataset& before, const Model& model) {
-  const std::filesystem::path path = file_of_store(before).string() + fmt::format(".{}.changed", ::getpid());
-  auto loaded = loading::load_beside(model, path, store::store_of(before), before.options());
-  std::error_code ignored;
-  std::filesystem::remove(path, ignored);  // what is mapped stays
+  auto loaded = loading::load_beside(model, file_of_store(before), store::store_of(before), before.options());
   if (!loaded) return tl::unexpected(loaded.error());
   return store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), before.options());
 }
@@ -434,19 +430,10 @@ Result<void> write(const Dataset& dataset, const Refactoring& refactoring) {
     if (refactoring.texts[0].path != dataset.model().path()) {
       return fail("JR-806", "this change was made for another model text", "run the refactoring on this one");
     }
-    // All files are looked at before one is touched.
-    for (const TextChange& text : refactoring.texts) {
-      const auto now = refactoring::read_text(text.path);
-      if (!now) return tl::unexpected(now.error());
-      if (*now != text.before)
-        return fail("JR-805", fmt::format("{} has changed since it was read", text.path), "run the command again");
-    }
-    // The texts first, each beside its place and renamed; a store that does not fit them yet is loaded again by whoever
-    // needs it.
-    for (const TextChange& text : refactoring.texts) {
-      if (text.before == text.after) continue;
-      if (auto written = refactoring::replace_text(text.path, text.before, text.after); !written) return written;
-    }
+    // The texts first; a store that does not fit them yet is loaded again by whoever needs it.
+    std::vector<base::Replacement> files;
+    for (const TextChange& text : refactoring.texts) files.push_back({text.path, text.before, text.after});
+    if (auto written = base::replace_files(files); !written) return written;
     store::Store store = store::store_of(*refactoring.after);
     return store::write_store(store, file_of_store(dataset));
   });

@@ -1,10 +1,8 @@
 #include "regress/asked.h"
 
 #include <fmt/format.h>
-#include <unistd.h>
 
 #include <algorithm>
-#include <atomic>
 #include <filesystem>
 #include <set>
 
@@ -30,18 +28,12 @@ bool is_saved(const Model& model, const std::string& name) {
 }  // namespace
 
 Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const Model& model) {
-  static std::atomic<unsigned> number{0};
-  const std::filesystem::path path = store_path(dataset.model().path(), dataset.options()) +
-                                     fmt::format(".{}-{}.base", ::getpid(), number.fetch_add(1));
-  auto loaded = loading::load_beside(model, path, store::store_of(dataset), dataset.options());
+  auto loaded = loading::load_beside(model, store_path(dataset.model().path(), dataset.options()),
+                                     store::store_of(dataset), dataset.options());
   if (!loaded) return tl::unexpected(loaded.error());
-  auto placed = std::make_unique<Placed>(Placed{
-      store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path});
-  return TemporaryStore(std::shared_ptr<const Placed>(placed.release(), [](const Placed* gone) {
-    std::error_code ignored;
-    std::filesystem::remove(gone->store, ignored);  // what is mapped stays
-    delete gone;
-  }));
+  const std::string path = loaded->file->path();
+  return TemporaryStore(std::make_shared<const Placed>(Placed{
+      store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path}));
 }
 
 Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const std::vector<ModelText>& texts) {

@@ -110,8 +110,10 @@ struct Store {
 // the end. Nothing stays of a file that is not finished.
 class StoreWriter {
  public:
-  // The file takes its place, `path`, with `finish`.
-  explicit StoreWriter(std::filesystem::path path);
+  // With `finish` the file takes its place, `path`; or it stays beside that place, under another name, for as long as
+  // the store lives.
+  enum class Place : std::uint8_t { taken, beside };
+  explicit StoreWriter(std::filesystem::path path, Place place = Place::taken);
   ~StoreWriter();
 
   // From any thread. What is large is let go from memory, and viewed in the file from then on. What was written must
@@ -119,12 +121,13 @@ class StoreWriter {
   void write_ahead(Column& column);
   void write_ahead(Codes& codes);
 
-  // Writes the rest, syncs and renames; fills in file_bytes and overhead. Once. Errors: JR-601 (cannot write).
+  // Writes the rest, and syncs and renames a file that takes its place; fills in file_bytes and overhead. Once. Errors: JR-601 (cannot write).
   Result<void> finish(Store& store);
 
  private:
   class Writer;
   std::filesystem::path path_;
+  Place place_;
   std::unique_ptr<Writer> writer_;
 };
 

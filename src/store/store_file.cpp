@@ -13,9 +13,9 @@
 #include <mutex>
 #include <tuple>
 
+#include "base/beside.h"
 #include "base/diagnostics.h"
 #include "base/exact.h"
-#include "base/files.h"
 #include "base/mapped_file.h"
 #include "base/parallel.h"
 #include "store/directory.h"
@@ -27,7 +27,6 @@ namespace {
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
 constexpr std::uint32_t format_version = 6;
-constexpr std::string_view new_ending = ".new";
 
 struct Header {
   std::array<char, 8> magic;
@@ -48,15 +47,20 @@ std::uint64_t hash_of_header(const Header& header) {
 
 // --- writing --------------------------------------------------------------------------------------------------------
 
-// A file descriptor that is closed, and a file that is removed, unless it was renamed.
+// A file beside the one whose place it takes, that is removed unless it was renamed.
 class NewFile {
  public:
-  explicit NewFile(std::filesystem::path path)
-      : path_(std::move(path)), file_(std::make_shared<base::OpenFile>(path_, O_CREAT | O_TRUNC | O_RDWR)) {
+  explicit NewFile(const std::filesystem::path& target)
+      : file_(std::make_shared<base::OpenFile>(base::OpenFile::Beside{target})) {
     if (file_->descriptor() < 0) error_ = file_->error();
+    // Who may read it is as before.
+    struct stat status {};
+    if (error_ == 0 && ::stat(target.c_str(), &status) == 0 && S_ISREG(status.st_mode) &&
+        ::fchmod(file_->descriptor(), status.st_mode & 0777) != 0)
+      error_ = errno;
   }
   ~NewFile() {
-    if (!kept_) ::unlink(path_.c_str());
+    if (!kept_ && file_->descriptor() >= 0) ::unlink(file_->path().c_str());
   }
   NewFile(const NewFile&) = delete;
   NewFile& operator=(const NewFile&) = delete;
@@ -80,7 +84,7 @@ class NewFile {
   }
   void sync_and_rename(const std::filesystem::path& target) {
     if (error_ == 0 && ::fsync(file_->descriptor()) != 0) error_ = errno;
-    if (error_ == 0 && ::rename(path_.c_str(), target.c_str()) != 0) error_ = errno;
+    if (error_ == 0 && ::rename(file_->path().c_str(), target.c_str()) != 0) error_ = errno;
     if (error_ != 0) return;
     kept_ = true;
     file_->expect_as_it_is();
@@ -99,12 +103,17 @@ class NewFile {
     if (!mapped) return std::nullopt;
     return Bytes(mapped, mapped->bytes().subspan(at - begin));
   }
+  // It stays where it is, and is gone with the last who holds it.
+  void stay() {
+    kept_ = true;
+    file_->expect_as_it_is();
+    file_->remove_in_the_end();
+  }
   int error() const { return error_; }
   const std::shared_ptr<base::OpenFile>& file() const { return file_; }
 
  private:
   static constexpr std::uint64_t page_bytes = std::uint64_t{1} << 16;  // a multiple of every system's
-  std::filesystem::path path_;
   std::shared_ptr<base::OpenFile> file_;
   std::atomic<int> error_{0};
   bool kept_ = false;
@@ -115,7 +124,7 @@ class NewFile {
 // The parts of a file, each written once.
 class StoreWriter::Writer {
  public:
-  explicit Writer(const std::filesystem::path& beside) : file_(beside) {}
+  explicit Writer(const std::filesystem::path& target) : file_(target) {}
 
   // Writes a part where the file is free, and gives its entry in the directory; at once for one that was written
   // before.
@@ -235,27 +244,12 @@ Directory write_parts(Writer& writer, const Store& store) {
   return directory;
 }
 
-// Files that loads left behind which were killed while they wrote: PATH.PID-NUMBER.new of processes that are no more.
-void remove_leftovers(const std::filesystem::path& path) {
-  const std::string prefix = path.filename().string() + ".";
-  for (const auto& entry : base::entries_of(path.parent_path())) {
-    const std::string name = entry.filename().string();
-    if (!name.starts_with(prefix) || entry.extension() != new_ending) continue;
-    const std::string digits = name.substr(prefix.size(), name.size() - prefix.size() - new_ending.size());
-    pid_t process = 0;
-    const auto [end, bad] = std::from_chars(digits.data(), digits.data() + digits.size(), process);
-    if (bad != std::errc() || end == digits.data() + digits.size() || *end != '-') continue;
-    if (::kill(process, 0) != 0 && errno == ESRCH) ::unlink(entry.c_str());
-  }
-}
-
 }  // namespace
 
-StoreWriter::StoreWriter(std::filesystem::path path) : path_(std::move(path)) {
+StoreWriter::StoreWriter(std::filesystem::path path, Place place) : path_(std::move(path)), place_(place) {
   // Two loads at once each write a file of their own; the last rename wins.
-  remove_leftovers(path_);
-  static std::atomic<unsigned> written{0};
-  writer_ = std::make_unique<Writer>(path_.string() + fmt::format(".{}-{}{}", ::getpid(), written++, new_ending));
+  base::remove_leftovers(path_);
+  writer_ = std::make_unique<Writer>(path_);
 }
 
 StoreWriter::~StoreWriter() = default;
@@ -288,7 +282,8 @@ Result<void> StoreWriter::finish(Store& store) {
   header.header_hash = hash_of_header(header);
   file.write(std::as_bytes(std::span(&header, 1)), 0);
   store.overhead.padding = header.directory_offset - sizeof(Header) - writer_->part_bytes();
-  file.sync_and_rename(path_);
+  if (place_ == Place::taken) file.sync_and_rename(path_);
+  if (place_ == Place::beside && file.error() == 0) file.stay();
   store.file = file.file();
   if (file.error() != 0) {
     return tl::unexpected(
@@ -488,7 +483,7 @@ Result<WholeFile> map_file(const std::filesystem::path& path) {
     return tl::unexpected(
         base::error("JR-602", fmt::format("cannot open the store {}: {}", path.string(), std::strerror(error))));
   };
-  const auto file = std::make_shared<base::OpenFile>(path, O_RDONLY | O_NONBLOCK);
+  const auto file = std::make_shared<base::OpenFile>(path);
   if (file->descriptor() < 0) return failed(file->error());
   struct stat status {};
   if (::fstat(file->descriptor(), &status) != 0) return failed(errno);

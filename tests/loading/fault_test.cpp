@@ -1,5 +1,5 @@
-// Loads in which one call to the system fails, each in turn and on each thread: writing, reading, syncing, renaming,
-// opening, getting memory. This program puts its own functions before those of the C library, so that it stands apart
+// Loads, and changes of several texts, in which one call to the system fails, each in turn and on each thread: writing,
+// reading, syncing, renaming, opening, getting memory. This program puts its own functions before those of the C library, so that it stands apart
 // from other tests.
 //
 // Which thread does what depends on the machine. So that each thread meets each call, the thread that is to fail is
@@ -20,10 +20,12 @@
 #include <exception>
 #include <memory>
 #include <new>
+#include <set>
 #include <thread>
 
 #include "juniper/ask.h"
 #include "juniper/dataset.h"
+#include "juniper/refactor.h"
 #include "support/support.h"
 
 namespace {
@@ -128,6 +130,24 @@ extern "C" ssize_t pwrite(int descriptor, const void* bytes, std::size_t count, 
   }
   return syscall(SYS_pwrite64, descriptor, bytes, count, offset);
 }
+extern "C" ssize_t write(int descriptor, const void* bytes, std::size_t count) {
+  if (fails(Fault::write) || aim.disk_is_full) {
+    errno = ENOSPC;
+    return -1;
+  }
+  if (fails(Fault::short_write) && count > 1) {
+    aim.disk_is_full = true;
+    count /= 2;
+  }
+  return syscall(SYS_write, descriptor, bytes, count);
+}
+extern "C" ssize_t pread(int descriptor, void* bytes, std::size_t count, off_t offset) {
+  if (fails(Fault::read)) {
+    errno = EIO;
+    return -1;
+  }
+  return syscall(SYS_pread64, descriptor, bytes, count, offset);
+}
 extern "C" ssize_t read(int descriptor, void* bytes, std::size_t count) {
   if (fails(Fault::read)) {
     errno = EIO;
@@ -148,6 +168,13 @@ extern "C" int rename(const char* from, const char* to) noexcept {
     return -1;
   }
   return static_cast<int>(syscall(SYS_rename, from, to));
+}
+extern "C" int renameat2(int from_folder, const char* from, int to_folder, const char* to, unsigned flags) noexcept {
+  if (fails(Fault::rename)) {
+    errno = EXDEV;
+    return -1;
+  }
+  return static_cast<int>(syscall(SYS_renameat2, from_folder, from, to_folder, to, flags));
 }
 extern "C" int open(const char* path, int flags, ...) {
   std::va_list more;
@@ -199,6 +226,12 @@ link sessions.bay_id -> bays.bay_id
 measure total = sum(twice for sessions)
 )";
 
+std::set<std::string> names_in(const test::TempFolder& folder) {
+  std::set<std::string> names;
+  for (const auto& entry : std::filesystem::directory_iterator(folder.path())) names.insert(entry.path().filename());
+  return names;
+}
+
 class Faults : public testing::TestWithParam<Fault> {
  protected:
   Faults()
@@ -211,9 +244,9 @@ class Faults : public testing::TestWithParam<Fault> {
     return dataset ? test::answer(*dataset, "show total") : test::messages(dataset.error());
   }
 
-  // Loads while one call fails; false when there is no such call.
-  bool load_with_fault(int thread, long call, const Options& options) {
-    const std::string path = model_.path();
+  // What `work` gives while one call fails, which `aim.met` tells.
+  template <class Work>
+  static auto with_fault(int thread, long call, const Work& work) {
     here.number = 0;
     ++aim.round;
     aim.thread = thread;
@@ -221,9 +254,16 @@ class Faults : public testing::TestWithParam<Fault> {
     aim.threads_begun = 0;
     aim.met = false;
     aim.fault = GetParam();
-    const auto loaded = load(path, options);
+    auto result = work();
     aim.fault = Fault::none;
     aim.disk_is_full = false;
+    return result;
+  }
+
+  // Loads while one call fails; false when there is no such call.
+  bool load_with_fault(int thread, long call, const Options& options) {
+    const std::string path = model_.path();
+    const auto loaded = with_fault(thread, call, [&] { return load(path, options); });
     expect_old_or_new(loaded);
     return aim.met;
   }
@@ -238,8 +278,7 @@ class Faults : public testing::TestWithParam<Fault> {
       ASSERT_FALSE(loaded.error().empty());
       for (const Diagnostic& error : loaded.error()) ASSERT_FALSE(error.message.empty() || error.code.empty());
     }
-    for (const auto& entry : std::filesystem::directory_iterator(model_.folder.path()))
-      ASSERT_NE(entry.path().extension(), ".new") << "left " << entry.path();
+    ASSERT_EQ(names_in(model_.folder), (std::set<std::string>{"data", "model.jrs", "model.ridge"}));
   }
 
   test::SmallModel model_;
@@ -269,6 +308,39 @@ TEST_P(Faults, ALoadThatMeetsOneLeavesAStoreThatOpens) {
   // Under the sanitizers only those threads are known that make such calls.
   EXPECT_TRUE(test::is_sanitized || threads_begun > 2) << threads_begun;
   EXPECT_TRUE(GetParam() != Fault::memory || failed_ * step > 1000) << failed_;
+}
+
+// A change of two texts: both are old, or both are new; nothing else is left there.
+TEST_P(Faults, AChangeOfTwoTextsThatMeetsOneChangesBothOrNone) {
+  const std::string first =
+      "include \"more.ridge\"\ntable t from csv \"t.csv\" { key id integer  x integer\n  y = x + 1 }\n";
+  const std::string more = "measure total = sum(y for t)\n";
+  const test::SmallModel model(first, {{"t.csv", "id,x\n1,5\n2,6\n"}, {"more.ridge", more}});
+  Options options;
+  options.threads = 1;
+  const auto dataset = Dataset::open(model.path(), options);
+  ASSERT_TRUE(dataset);
+  RefactorSettings settings;
+  settings.most_probes = 1;
+  const auto change = refactor(*dataset, "inline t.y", settings);
+  ASSERT_TRUE(change && change->proved());
+  ASSERT_EQ(change->texts.size(), 2U);
+  const auto before = names_in(model.folder);
+  long failed = 0;
+  for (long call = 1;; ++call) {
+    const auto written = with_fault(0, call, [&] { return write(*dataset, *change); });
+    if (!written) ++failed;
+    for (const TextChange& text : change->texts) {
+      const std::string now = test::read_file(text.path);
+      ASSERT_TRUE(now == text.after || (!written && now == text.before)) << "call " << call;
+      ASSERT_EQ(now == text.after, test::read_file(change->texts[0].path) == change->texts[0].after) << "call " << call;
+    }
+    ASSERT_EQ(names_in(model.folder), before) << "call " << call;
+    if (!aim.met) break;
+    for (const TextChange& text : change->texts)
+      model.folder.write(std::filesystem::path(text.path).filename(), text.before);
+  }
+  EXPECT_GT(failed, 0);
 }
 
 INSTANTIATE_TEST_SUITE_P(OfTheSystem, Faults,

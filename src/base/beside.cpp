@@ -1,0 +1,53 @@
+#include "base/beside.h"
+
+#include <fcntl.h>
+#include <sys/file.h>
+#include <sys/random.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+
+#include "base/files.h"
+
+namespace juniper::base {
+
+namespace {
+
+constexpr std::string_view mark = ".juniper-";  // of such files; drawn letters follow
+constexpr std::size_t letters = 16;
+
+std::string beginning(const std::filesystem::path& target) {
+  return "." + target.filename().string() + std::string(mark);
+}
+
+}  // namespace
+
+int create_beside(const std::filesystem::path& target, std::string& path) {
+  constexpr std::string_view alphabet = "abcdefghijklmnopqrstuvwxyz234567";
+  path = (target.parent_path() / (beginning(target) + std::string(letters, 'x'))).string();
+  for (;;) {
+    std::array<unsigned char, letters> drawn{};
+    if (::getrandom(drawn.data(), drawn.size(), 0) != static_cast<ssize_t>(drawn.size())) return -1;
+    for (std::size_t i = 0; i < letters; ++i) path[path.size() - letters + i] = alphabet[drawn[i] % alphabet.size()];
+    const int descriptor = ::open(path.c_str(), O_CREAT | O_EXCL | O_RDWR | O_CLOEXEC | O_NOFOLLOW, 0644);
+    if (descriptor < 0 && errno == EEXIST) continue;
+    // Where the file system has no locks, nothing is taken for a leftover either.
+    if (descriptor >= 0) static_cast<void>(::flock(descriptor, LOCK_EX | LOCK_NB));
+    return descriptor;
+  }
+}
+
+void remove_leftovers(const std::filesystem::path& target) {
+  const std::string begins = beginning(target);
+  for (const std::filesystem::path& entry : entries_of(target.parent_path())) {
+    const std::string name = entry.filename().string();
+    if (!name.starts_with(begins) || name.size() != begins.size() + letters) continue;
+    const int descriptor = ::open(entry.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK | O_NOFOLLOW);
+    if (descriptor < 0) continue;
+    if (::flock(descriptor, LOCK_EX | LOCK_NB) == 0) ::unlink(entry.c_str());
+    ::close(descriptor);
+  }
+}
+
+}  // namespace juniper::base
