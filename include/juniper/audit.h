@@ -74,7 +74,8 @@ Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings = {});
 
 // The findings as SARIF 2.1.0, each a warning at its place, with the bytes that it saves as the property `savedBytes`.
 std::string to_sarif(const Audit& audit);
-// The same into a file. Errors: JR-009 (cannot write).
+// The same into a file, new or an earlier one of its kind. Errors: JR-009 (cannot write), JR-011 (something else is
+// there).
 Result<void> write_sarif(const Audit& audit, const std::string& path);
 
 }  // namespace juniper

@@ -122,7 +122,8 @@ Result<CheckReport> check(const Dataset& dataset, const std::string& folder, con
 
 // The report as JUnit XML: a test case for each query's values, speed and budget, as build servers show them.
 std::string to_junit(const CheckReport& report, const std::string& name);
-// The same into a file. Errors: JR-009 (cannot write).
+// The same into a file, new or an earlier one of its kind. Errors: JR-009 (cannot write), JR-011 (something else is
+// there).
 Result<void> write_junit(const CheckReport& report, const std::string& name, const std::string& path);
 
 }  // namespace juniper

@@ -2,7 +2,7 @@
 #include <fmt/format.h>
 
 #include "base/json.h"
-#include "base/text_file.h"
+#include "base/output_file.h"
 #include "juniper/audit.h"
 
 namespace juniper {
@@ -55,7 +55,11 @@ std::string to_sarif(const Audit& audit) {
 }
 
 Result<void> write_sarif(const Audit& audit, const std::string& path) {
-  return base::write_text(path, to_sarif(audit));
+  const auto is_ours = [](std::string_view begin) {
+    return begin.starts_with('{') && begin.find("\"driver\"") != std::string_view::npos &&
+           begin.find("\"juniper\"") != std::string_view::npos;
+  };
+  return base::write_output(path, to_sarif(audit), is_ours);
 }
 
 }  // namespace juniper

@@ -23,6 +23,14 @@ std::string beginning(const std::filesystem::path& target) {
 
 }  // namespace
 
+std::filesystem::path where_links_lead(std::filesystem::path path) {
+  constexpr int most_links = 40;  // as Linux follows
+  std::error_code error;
+  for (int i = 0; i < most_links && std::filesystem::is_symlink(path, error); ++i)
+    path = path.parent_path() / std::filesystem::read_symlink(path, error);
+  return path;
+}
+
 int create_beside(const std::filesystem::path& target, std::string& path) {
   constexpr std::string_view alphabet = "abcdefghijklmnopqrstuvwxyz234567";
   path = (target.parent_path() / (beginning(target) + std::string(letters, 'x'))).string();

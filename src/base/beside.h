@@ -8,6 +8,9 @@
 
 namespace juniper::base {
 
+// Where the symbolic links of a path lead, whether or not something is there.
+std::filesystem::path where_links_lead(std::filesystem::path path);
+
 // Creates a file beside `target`, opened for reading and writing, of the mode 0644 less the umask. Gives its descriptor,
 // and its path; or -1 with errno. The caller closes and removes it. Throws std::bad_alloc before anything is created.
 int create_beside(const std::filesystem::path& target, std::string& path);

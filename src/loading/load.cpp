@@ -7,6 +7,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "base/output_file.h"
 #include "juniper/dataset.h"
 #include "loading/fit.h"
 #include "loading/load_beside.h"
@@ -130,6 +131,8 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
     if (auto accepted = accept(model, *earlier); !accepted) return tl::unexpected(accepted.error());
     return Loaded{std::move(*earlier), false, {}};
   }
+  // Neither a model text nor a source that --store names by mistake is replaced.
+  if (auto may = base::may_replace(path, store::begins_as_store); !may) return tl::unexpected(may.error());
   std::optional<source::Rejects> rejects;
   if (!settings.rejects.empty()) {
     auto opened = source::Rejects::open(settings.rejects);

@@ -6,7 +6,7 @@
 #include <sstream>
 
 #include "base/format.h"
-#include "base/text_file.h"
+#include "base/output_file.h"
 #include "juniper/baseline.h"
 
 namespace juniper {
@@ -35,7 +35,9 @@ std::string details_of(const Comparison& comparison) {
 class Suite {
  public:
   Suite(const CheckReport& report, const std::string& name) {
-    suite_ = document_.append_child("testsuites").append_child("testsuite");
+    pugi::xml_node suites = document_.append_child("testsuites");
+    suites.append_attribute("name") = "juniper";
+    suite_ = suites.append_child("testsuite");
     suite_.append_attribute("name") = name.c_str();
     for (const CheckedQuery& query : report.queries) add(query);
     suite_.append_attribute("tests") = tests_;
@@ -129,7 +131,10 @@ std::string to_junit(const CheckReport& report, const std::string& name) {
 }
 
 Result<void> write_junit(const CheckReport& report, const std::string& name, const std::string& path) {
-  return base::write_text(path, to_junit(report, name));
+  const auto is_ours = [](std::string_view begin) {
+    return begin.find("<testsuites name=\"juniper\"") != std::string_view::npos;
+  };
+  return base::write_output(path, to_junit(report, name), is_ours);
 }
 
 }  // namespace juniper

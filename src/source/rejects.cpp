@@ -2,19 +2,11 @@
 
 #include <fmt/format.h>
 
-#include <cerrno>
-#include <cstring>
-
-#include "base/diagnostics.h"
-
 namespace juniper::source {
 
 namespace {
 
-Diagnostics cannot_write(const std::string& path) {
-  return base::error("JR-511", fmt::format("cannot write the rejected rows to {}: {}", path, std::strerror(errno)),
-                     "name another file with --reject");
-}
+constexpr std::string_view header = "file,line,reasons,record\n";
 
 std::string quoted_cell(std::string_view text) {
   std::string out = "\"";
@@ -28,22 +20,19 @@ std::string quoted_cell(std::string_view text) {
 }  // namespace
 
 Result<Rejects> Rejects::open(const std::string& path) {
-  Rejects rejects;
-  rejects.path_ = path;
-  rejects.file_.reset(std::fopen(path.c_str(), "wb"));
-  if (!rejects.file_) return tl::unexpected(cannot_write(path));
-  fmt::print(rejects.file_.get(), "file,line,reasons,record\n");
-  return rejects;
+  auto file = base::OutputFile::open(
+      path, [](std::string_view begin) { return begin.starts_with(header); }, "JR-511");
+  if (!file) return tl::unexpected(file.error());
+  file->write(header);
+  return Rejects(std::move(*file));
 }
 
 void Rejects::add(const std::string& file, std::uint64_t line, std::string_view reasons, std::string_view record) {
-  fmt::print(file_.get(), "{},{},{},{}\n", quoted_cell(file), line, quoted_cell(reasons), quoted_cell(record));
+  file_.write(fmt::format("{},{},{},{}\n", quoted_cell(file), line, quoted_cell(reasons), quoted_cell(record)));
 }
 
 Result<void> Rejects::close() {
-  const bool failed = std::ferror(file_.get()) != 0;
-  if (std::fclose(file_.release()) != 0 || failed) return tl::unexpected(cannot_write(path_));
-  return {};
+  return file_.finish();
 }
 
 }  // namespace juniper::source

@@ -3,18 +3,18 @@
 #pragma once
 
 #include <cstdint>
-#include <cstdio>
-#include <memory>
 #include <string>
 #include <string_view>
+#include <utility>
 
+#include "base/output_file.h"
 #include "juniper/diagnostics.h"
 
 namespace juniper::source {
 
 class Rejects {
  public:
-  // Makes the file, or empties it. Errors: JR-511 (cannot write).
+  // Replaces an earlier file of rejected rows alone. Errors: JR-511 (cannot write), JR-011 (something else stands there).
   static Result<Rejects> open(const std::string& path);
 
   void add(const std::string& file, std::uint64_t line, std::string_view reasons, std::string_view record);
@@ -22,11 +22,8 @@ class Rejects {
   Result<void> close();
 
  private:
-  struct CloseFile {
-    void operator()(std::FILE* file) const { std::fclose(file); }
-  };
-  std::string path_;
-  std::unique_ptr<std::FILE, CloseFile> file_;
+  explicit Rejects(base::OutputFile file) : file_(std::move(file)) {}
+  base::OutputFile file_;
 };
 
 }  // namespace juniper::source

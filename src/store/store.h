@@ -24,6 +24,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "base/mapped_file.h"
@@ -133,6 +134,9 @@ class StoreWriter {
 
 // Writes the store to `path`; fills in file_bytes and overhead. Errors: JR-601 (cannot write).
 Result<void> write_store(Store& store, const std::filesystem::path& path);
+
+// Whether a file that begins so is a store, of whatever version.
+bool begins_as_store(std::string_view first_bytes);
 
 // Opens a store file by mapping it. What describes the tables is verified now, their blocks when they are read for the
 // first time, so that this takes the same time for every size. The mapping lives as long as any column of it. Errors:

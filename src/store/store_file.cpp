@@ -246,7 +246,8 @@ Directory write_parts(Writer& writer, const Store& store) {
 
 }  // namespace
 
-StoreWriter::StoreWriter(std::filesystem::path path, Place place) : path_(std::move(path)), place_(place) {
+StoreWriter::StoreWriter(std::filesystem::path path, Place place)
+    : path_(base::where_links_lead(std::move(path))), place_(place) {
   // Two loads at once each write a file of their own; the last rename wins.
   base::remove_leftovers(path_);
   writer_ = std::make_unique<Writer>(path_);
@@ -291,6 +292,10 @@ Result<void> StoreWriter::finish(Store& store) {
                     "free some space, or name another place with --store"));
   }
   return {};
+}
+
+bool begins_as_store(std::string_view first_bytes) {
+  return first_bytes.starts_with(std::string_view(magic.data(), magic.size()));
 }
 
 Result<void> write_store(Store& store, const std::filesystem::path& path) {

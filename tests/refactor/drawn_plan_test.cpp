@@ -28,7 +28,12 @@ std::string drawn_text(test::Random& random, test::RandomModel& model) {
   for (std::size_t t = 0; t < model.tables.size(); ++t) {
     if (!model.tables[t].rows.empty()) continue;
     for (int i = 0; i < 2; ++i) {
-      const test::RandomColumn column = test::random_column(random, model, t, 2);
+      test::RandomColumn column = test::random_column(random, model, t, 2);
+      // What is not null where a link ends, and is over it.
+      if (test::chance(random, 25)) {
+        const test::ColumnInfo& tested = model.tables[t].columns[test::pick(random, model.tables[t].columns.size())];
+        column = {{TypeKind::boolean, 0}, tested.name + " is null"};
+      }
       const std::string name = fmt::format("{}k{}", model.tables[t].name, i);
       const std::string before = model.calculated[t];
       model.calculated[t] += fmt::format("  {} = {}\n", name, column.text);
@@ -36,10 +41,20 @@ std::string drawn_text(test::Random& random, test::RandomModel& model) {
         model.calculated[t] = before;
         continue;
       }
-      // Queries may name it as any other.
-      model.measures.push_back(fmt::format("measure of_{0} = {1}({0} for {2})", name,
-                                           column.type.is_number() ? "sum" : "max", model.tables[t].name));
-      if (!reads(model, "")) model.measures.pop_back();
+      // Queries may name it as any other, from here and over each link.
+      const auto add_measure = [&](const std::string& measure, const std::string& value, const std::string& table) {
+        const bool is_boolean = column.type.kind == TypeKind::boolean;
+        const char* const aggregate = column.type.is_number() ? "sum" : (is_boolean ? "every" : "max");
+        model.measures.push_back(fmt::format("measure {} = {}({} for {})", measure, aggregate, value, table));
+        if (!reads(model, "")) model.measures.pop_back();
+      };
+      add_measure("of_" + name, name, model.tables[t].name);
+      for (const test::TableInfo& other : model.tables) {
+        for (const test::Route& route : other.routes) {
+          if (route.table == t)
+            add_measure(fmt::format("of_{}_from_{}", name, model.measures.size()), route.path + "." + name, other.name);
+        }
+      }
     }
   }
   for (std::string& measure : measures) {

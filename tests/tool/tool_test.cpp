@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include <chrono>
+#include <map>
 #include <nlohmann/json.hpp>
 #include <random>
 
@@ -218,6 +219,31 @@ TEST_F(ToolTest, AKilledLoadLeavesTheEarlierStoreWhole) {
   for (const auto& entry : std::filesystem::directory_iterator(folder_.path("d"))) {
     EXPECT_EQ(entry.path().filename().string().find(".juniper-"), std::string::npos) << entry.path();
   }
+}
+
+// A file that is named by mistake stays as it is, and so does everything else in its folder.
+TEST_F(ToolTest, NothingIsWrittenOverSomethingElse) {
+  const std::string data = folder_.path("d/data/tariffs.csv");
+  const auto all_files = [&] {
+    std::map<std::string, std::string> files;
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(folder_.path("d")))
+      if (entry.is_regular_file()) files.emplace(entry.path(), test::read_file(entry.path()));
+    return files;
+  };
+  ASSERT_EQ(run_tool({"load", model_}).status, 0);
+  const auto before = all_files();
+  for (const std::string& victim : {model_, data}) {
+    for (const std::vector<std::string>& command :
+         std::vector<std::vector<std::string>>{{"load", model_, "--store", victim},
+                                               {"load", model_, "--again", "--reject", victim},
+                                               {"audit", model_, "--fast", "--sarif", victim},
+                                               {"scan", data, "--output", victim}}) {
+      const auto run = run_tool(command);
+      EXPECT_EQ(run.status, 3) << command[2] << " " << run.err;
+      EXPECT_NE(run.err.find("JR-"), std::string::npos) << run.err;
+    }
+  }
+  EXPECT_EQ(all_files(), before);
 }
 
 TEST_F(ToolTest, ARefusedRefactoringIs1AndSaysWhy) {

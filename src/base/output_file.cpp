@@ -1,0 +1,125 @@
+#include "base/output_file.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <array>
+#include <cerrno>
+#include <cstdio>
+#include <cstring>
+#include <utility>
+
+#include "base/beside.h"
+#include "base/diagnostics.h"
+
+namespace juniper::base {
+
+namespace {
+
+constexpr std::size_t buffer_bytes = std::size_t{1} << 16;
+
+// The first bytes of a plain file that is there.
+std::string first_bytes_of(const std::string& path) {
+  std::array<char, 4096> bytes{};
+  const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
+  if (descriptor < 0) return "";
+  const ssize_t got = ::pread(descriptor, bytes.data(), bytes.size(), 0);
+  ::close(descriptor);
+  return {bytes.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
+}
+
+}  // namespace
+
+Result<void> may_replace(const std::string& path, IsOurs is_ours) {
+  struct stat status {};
+  // An empty file is nobody's loss.
+  if (::stat(path.c_str(), &status) != 0 || !S_ISREG(status.st_mode) || status.st_size == 0 ||
+      is_ours(first_bytes_of(path)))
+    return {};
+  return tl::unexpected(error("JR-011", fmt::format("{} holds something else, and is not replaced", path),
+                              "name another file, or remove this one first"));
+}
+
+Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, const std::string& code) {
+  if (auto may = may_replace(path, is_ours); !may) return tl::unexpected(may.error());
+  OutputFile file;
+  file.path_ = path;
+  file.code_ = code;
+  file.buffer_.reserve(buffer_bytes);
+  file.target_ = where_links_lead(path).string();
+  struct stat status {};
+  const bool is_there = ::stat(path.c_str(), &status) == 0;
+  if (is_there && !S_ISREG(status.st_mode)) {
+    file.descriptor_ = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
+  } else {
+    remove_leftovers(file.target_);
+    std::string beside;
+    file.descriptor_ = create_beside(file.target_, beside);
+    if (file.descriptor_ >= 0) file.beside_ = std::move(beside);
+    if (is_there && file.descriptor_ >= 0 && ::fchmod(file.descriptor_, status.st_mode & 0777) != 0)
+      return tl::unexpected(file.cannot_write(errno));
+  }
+  if (file.descriptor_ < 0) return tl::unexpected(file.cannot_write(errno));
+  return file;
+}
+
+OutputFile::OutputFile(OutputFile&& other) noexcept {
+  *this = std::move(other);
+}
+
+OutputFile& OutputFile::operator=(OutputFile&& other) noexcept {
+  path_.swap(other.path_);
+  target_.swap(other.target_);
+  beside_.swap(other.beside_);
+  code_.swap(other.code_);
+  buffer_.swap(other.buffer_);
+  std::swap(descriptor_, other.descriptor_);
+  std::swap(error_, other.error_);
+  return *this;
+}
+
+OutputFile::~OutputFile() {
+  if (descriptor_ >= 0) ::close(descriptor_);
+  if (!beside_.empty()) ::unlink(beside_.c_str());
+}
+
+Diagnostics OutputFile::cannot_write(int error) const {
+  return base::error(code_, fmt::format("cannot write {}: {}", path_, std::strerror(error)),
+                     "free some space, or name a place that can be written");
+}
+
+void OutputFile::flush() {
+  std::string_view rest = buffer_;
+  while (error_ == 0 && !rest.empty()) {
+    const ssize_t written = ::write(descriptor_, rest.data(), rest.size());
+    if (written < 0 && errno != EINTR) error_ = errno;
+    if (written > 0) rest.remove_prefix(static_cast<std::size_t>(written));
+  }
+  buffer_.clear();
+}
+
+void OutputFile::write(std::string_view text) {
+  buffer_ += text;
+  if (buffer_.size() >= buffer_bytes) flush();
+}
+
+Result<void> OutputFile::finish() {
+  flush();
+  if (error_ == 0 && !beside_.empty() && ::fsync(descriptor_) != 0) error_ = errno;
+  if (::close(std::exchange(descriptor_, -1)) != 0 && error_ == 0) error_ = errno;
+  if (error_ == 0 && !beside_.empty() && ::rename(beside_.c_str(), target_.c_str()) != 0) error_ = errno;
+  if (error_ != 0) return tl::unexpected(cannot_write(error_));
+  beside_.clear();
+  return {};
+}
+
+Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours) {
+  auto file = OutputFile::open(path, is_ours, "JR-009");
+  if (!file) return tl::unexpected(file.error());
+  file->write(text);
+  return file->finish();
+}
+
+}  // namespace juniper::base

@@ -1,0 +1,49 @@
+// Files that commands write for others, never over something else: what stands at the place of one is replaced only where
+// its first bytes say that the same kind of command wrote it. It is written beside, synced and renamed, so that readers
+// see the old one or the new one. What is no plain file (/dev/stdout, a pipe) is written to as it is.
+#pragma once
+
+#include <string>
+#include <string_view>
+
+#include "juniper/diagnostics.h"
+
+namespace juniper::base {
+
+// How the first bytes of a file tell that it is one of ours; they may be all of it.
+using IsOurs = bool (*)(std::string_view first_bytes);
+
+class OutputFile {
+ public:
+  // Errors: JR-011 (something else stands there), `code` (it can't be written).
+  static Result<OutputFile> open(const std::string& path, IsOurs is_ours, const std::string& code);
+  OutputFile(OutputFile&& other) noexcept;
+  OutputFile& operator=(OutputFile&& other) noexcept;
+  // Without `finish`, all is as it was.
+  ~OutputFile();
+
+  void write(std::string_view text);
+  // Once. Errors: `code`, if anything could not be written.
+  Result<void> finish();
+
+ private:
+  OutputFile() = default;
+  void flush();
+  Diagnostics cannot_write(int error) const;
+
+  std::string path_;    // as it was given
+  std::string target_;  // where its links lead
+  std::string beside_;  // "" for what is written to as it is
+  std::string code_;
+  std::string buffer_;
+  int descriptor_ = -1;
+  int error_ = 0;
+};
+
+// Writes a whole text so. Errors: JR-009 (it can't be written), JR-011.
+Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours);
+
+// Errors: JR-011, where something else stands at a path that is about to be written.
+Result<void> may_replace(const std::string& path, IsOurs is_ours);
+
+}  // namespace juniper::base
