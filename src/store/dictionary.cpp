@@ -111,6 +111,17 @@ std::optional<std::size_t> read_varint(const char*& at, const char* end) {
 
 }  // namespace
 
+namespace {
+
+// Most texts are ASCII, which is seen at a glance.
+bool is_utf8(const std::string& text) {
+  unsigned char bits = 0;
+  for (const char c : text) bits |= static_cast<unsigned char>(c);
+  return bits < 128 || utf8::is_valid(text);
+}
+
+}  // namespace
+
 // The texts of a block, one behind the other.
 struct TextDictionary::Block {
   std::string texts;
@@ -251,7 +262,7 @@ std::unique_ptr<const TextDictionary::Block> TextDictionary::unpack(std::size_t 
     must(!checks_ || block->texts.size() == block->begins[i] ||
          !utf8::internal::is_trail(block->texts[block->begins[i]]));
   }
-  must(at == end && (!checks_ || utf8::is_valid(block->texts)));
+  must(at == end && (!checks_ || is_utf8(block->texts)));
   block->begins[count] = block->texts.size();
   return block;
 }
