@@ -3,6 +3,7 @@
 #include <fcntl.h>
 #include <sys/file.h>
 #include <sys/random.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <array>
@@ -40,9 +41,14 @@ int create_beside(const std::filesystem::path& target, std::string& path) {
     for (std::size_t i = 0; i < letters; ++i) path[path.size() - letters + i] = alphabet[drawn[i] % alphabet.size()];
     const int descriptor = ::open(path.c_str(), O_CREAT | O_EXCL | O_RDWR | O_CLOEXEC | O_NOFOLLOW, 0644);
     if (descriptor < 0 && errno == EEXIST) continue;
+    if (descriptor < 0) return -1;
     // Where the file system has no locks, nothing is taken for a leftover either.
-    if (descriptor >= 0) static_cast<void>(::flock(descriptor, LOCK_EX | LOCK_NB));
-    return descriptor;
+    while (::flock(descriptor, LOCK_EX) != 0 && errno == EINTR) {
+    }
+    // Before it was locked, it may have been taken for one.
+    struct stat status {};
+    if (::fstat(descriptor, &status) != 0 || status.st_nlink != 0) return descriptor;
+    ::close(descriptor);
   }
 }
 

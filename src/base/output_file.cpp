@@ -108,8 +108,9 @@ void OutputFile::write(std::string_view text) {
 Result<void> OutputFile::finish() {
   flush();
   if (error_ == 0 && !beside_.empty() && ::fsync(descriptor_) != 0) error_ = errno;
-  if (::close(std::exchange(descriptor_, -1)) != 0 && error_ == 0) error_ = errno;
+  // Locked until it has its place.
   if (error_ == 0 && !beside_.empty() && ::rename(beside_.c_str(), target_.c_str()) != 0) error_ = errno;
+  if (::close(std::exchange(descriptor_, -1)) != 0 && error_ == 0) error_ = errno;
   if (error_ != 0) return tl::unexpected(cannot_write(error_));
   beside_.clear();
   return {};

@@ -5,6 +5,8 @@
 #include <sys/stat.h>
 
 #include <filesystem>
+#include <thread>
+#include <vector>
 
 #include "support/support.h"
 
@@ -44,6 +46,24 @@ TEST(OutputFile, WhatIsNotFinishedLeavesAllAsItWas) {
     ASSERT_TRUE(file);
     file->write(std::string(300'000, 'x'));
   }
+  EXPECT_EQ(test::read_file(path), "ours");
+  EXPECT_EQ(std::distance(fs::directory_iterator(folder.path()), fs::directory_iterator()), 1);
+}
+
+// Each removes what killed ones left, and never what another is writing.
+TEST(OutputFile, SeveralAtOnceAllEndWell) {
+  const test::TempFolder folder;
+  const std::string path = folder.path("out");
+  std::vector<std::thread> writers;
+  for (int w = 0; w < 4; ++w) {
+    writers.emplace_back([&] {
+      for (int turn = 0; turn < 100; ++turn) {
+        const auto written = write_output(path, "ours", is_ours);
+        EXPECT_TRUE(written) << test::messages(written.error());
+      }
+    });
+  }
+  for (std::thread& writer : writers) writer.join();
   EXPECT_EQ(test::read_file(path), "ours");
   EXPECT_EQ(std::distance(fs::directory_iterator(folder.path()), fs::directory_iterator()), 1);
 }

@@ -118,28 +118,24 @@ extern "C" int pthread_mutex_unlock(pthread_mutex_t* mutex) noexcept {
 }
 #endif
 
-extern "C" ssize_t pwrite(int descriptor, const void* bytes, std::size_t count, off_t offset) {
+// How many of so many bytes the disk takes; below 0 where it refuses them. One that is nearly full takes a part, and
+// refuses the rest.
+static ssize_t bytes_taken(std::size_t count) {
   if (fails(Fault::write) || aim.disk_is_full) {
     errno = ENOSPC;
     return -1;
   }
-  // A disk that is nearly full takes a part and refuses the rest.
-  if (fails(Fault::short_write) && count > 1) {
-    aim.disk_is_full = true;
-    count /= 2;
-  }
-  return syscall(SYS_pwrite64, descriptor, bytes, count, offset);
+  if (!fails(Fault::short_write) || count <= 1) return static_cast<ssize_t>(count);
+  aim.disk_is_full = true;
+  return static_cast<ssize_t>(count / 2);
+}
+extern "C" ssize_t pwrite(int descriptor, const void* bytes, std::size_t count, off_t offset) {
+  const ssize_t taken = bytes_taken(count);
+  return taken < 0 ? taken : syscall(SYS_pwrite64, descriptor, bytes, taken, offset);
 }
 extern "C" ssize_t write(int descriptor, const void* bytes, std::size_t count) {
-  if (fails(Fault::write) || aim.disk_is_full) {
-    errno = ENOSPC;
-    return -1;
-  }
-  if (fails(Fault::short_write) && count > 1) {
-    aim.disk_is_full = true;
-    count /= 2;
-  }
-  return syscall(SYS_write, descriptor, bytes, count);
+  const ssize_t taken = bytes_taken(count);
+  return taken < 0 ? taken : syscall(SYS_write, descriptor, bytes, taken);
 }
 extern "C" ssize_t pread(int descriptor, void* bytes, std::size_t count, off_t offset) {
   if (fails(Fault::read)) {
