@@ -1,13 +1,11 @@
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <signal.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <array>
 #include <atomic>
 #include <cerrno>
-#include <charconv>
 #include <cstdio>
 #include <map>
 #include <mutex>
