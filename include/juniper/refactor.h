@@ -91,7 +91,7 @@ struct TextChange {
 struct Refactoring {
   std::string title;               // the steps, in the order in which they were carried out
   std::vector<std::string> steps;  // "inline sessions.gross"
-  std::vector<std::string> notes;  // what is left out, or went with another step
+  std::vector<std::string> notes;  // what is left out, went with another step, or is told otherwise now
   std::vector<TextChange> texts;   // the model's files, the first one first
   std::string diff;                // unified
   Tolerance tolerance;             // of reals in results: to the bit, but where rows were put in another order

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <map>
 #include <regex>
 
@@ -104,6 +105,11 @@ Result<QueryResult> without_scale(Result<QueryResult> answer) {
   return answer;
 }
 
+bool says(const std::vector<std::string>& notes, const std::string& what) {
+  return std::any_of(notes.begin(), notes.end(),
+                     [&](const std::string& note) { return note.find(what) != std::string::npos; });
+}
+
 TEST(DrawnPlan, WhatIsAcceptedChangesNoAnswer) {
   const std::uint64_t seed = test::test_seed(20261203);
   fmt::print("seed {}\n", seed);
@@ -132,6 +138,9 @@ TEST(DrawnPlan, WhatIsAcceptedChangesNoAnswer) {
         const std::string query = test::with_meaning(dataset->model(), test::random_query(random, model)).text();
         // Who goes over the rows of a trimmed table, or shows them all, sees that some are gone.
         if (trims && std::regex_search(query, std::regex("\\b" + step.substr(5) + "\\b"))) continue;
+        // A key that goes told equal rows apart, and the change says so.
+        const bool loses_key = step.starts_with("drop") && says(change->notes, "of the key of");
+        if (loses_key && std::regex_search(query, std::regex("\\b(first|last|list)\\("))) continue;
         auto was = ask(*dataset, {query});
         auto is = ask(*change->after, {query});
         if (!was || !is) continue;  // what it names is gone, or it has no meaning

@@ -95,6 +95,12 @@ Result<Applied> drop(const Model& read, const Step& step) {
   edits.remove_declaration(model.sources[column.span.file].text, column.span);
   Applied made;
   made.texts = edits.apply(read.texts());
+  if (column.key) {
+    made.notes.push_back(
+        fmt::format("{} is of the key of {}: where a query that the model does not know puts rows in an order with "
+                    "first, last or list, equal rows may come in another one now",
+                    model.column_name(*id), model.tables[id->table].name));
+  }
   return made;
 }
 
