@@ -41,7 +41,7 @@ std::vector<std::string> links_in(const std::string& text) {
 
 TEST(Docs, EveryErrorCodeIsListedAndMade) {
   std::set<std::string> made;
-  for (const char* folder : {"src", "demo"}) {
+  for (const char* folder : {"src", "demo", "tool"}) {
     for (const auto& entry : fs::recursive_directory_iterator(root / folder)) {
       if (entry.path().extension() == ".cpp") made.merge(codes_in(test::read_file(entry.path())));
     }

@@ -8,18 +8,23 @@ namespace {
 
 const auto interrupted = std::make_shared<std::atomic<bool>>(false);
 
+struct sigaction earlier {};  // what Ctrl-C does otherwise
+
 void on_interrupt(int) {
   interrupted->store(true);
-  std::signal(SIGINT, SIG_DFL);
+  ::sigaction(SIGINT, &earlier, nullptr);
 }
 
 }  // namespace
 
 CancelOnInterrupt::CancelOnInterrupt() {
-  std::signal(SIGINT, on_interrupt);
+  struct sigaction action {};
+  action.sa_handler = on_interrupt;
+  sigemptyset(&action.sa_mask);
+  ::sigaction(SIGINT, &action, &earlier);
 }
 CancelOnInterrupt::~CancelOnInterrupt() {
-  std::signal(SIGINT, SIG_DFL);
+  ::sigaction(SIGINT, &earlier, nullptr);
 }
 
 std::shared_ptr<const std::atomic<bool>> called_off() {

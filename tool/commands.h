@@ -46,7 +46,7 @@ int with_dataset(const std::string& model, Context& context, const Use& use) {
 }
 
 template <class Value>
-int print_or_fail(const Result<Value>& result, const Console& console) {
+int print_or_fail(const Result<Value>& result, Console& console) {
   if (!result) return console.fail(result.error());
   console.print(report(*result));
   return 0;
@@ -60,6 +60,11 @@ class CancelOnInterrupt {
   CancelOnInterrupt(const CancelOnInterrupt&) = delete;
   CancelOnInterrupt& operator=(const CancelOnInterrupt&) = delete;
 };
+template <class Compute>
+auto can_be_called_off(const Compute& compute) {
+  const CancelOnInterrupt while_it_runs;
+  return compute();
+}
 // What Ctrl-C sets.
 std::shared_ptr<const std::atomic<bool>> called_off();
 

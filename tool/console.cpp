@@ -5,7 +5,9 @@
 
 #include <algorithm>
 #include <array>
+#include <cerrno>
 #include <cstdio>
+#include <cstring>
 #include <string_view>
 
 namespace juniper::tool {
@@ -14,7 +16,7 @@ int exit_status(const Diagnostics& errors) {
   // Codes that speak of the command itself, and of a change or check that did not pass; all others of what was read.
   static constexpr std::array<std::string_view, 7> usage{"JR-004", "JR-008", "JR-215", "JR-702",
                                                          "JR-801", "JR-802", "JR-902"};
-  static constexpr std::array<std::string_view, 3> refused{"JR-803", "JR-804", "JR-805"};
+  static constexpr std::array<std::string_view, 4> refused{"JR-803", "JR-804", "JR-805", "JR-910"};
   const Diagnostic& first = errors.front();
   if (std::find(refused.begin(), refused.end(), first.code) != refused.end()) return 1;
   const bool typed = first.place.file == "<query>" || first.place.file == "<where>" || first.place.file == "<draft>" ||
@@ -22,11 +24,30 @@ int exit_status(const Diagnostics& errors) {
   return typed || std::find(usage.begin(), usage.end(), first.code) != usage.end() ? 2 : 3;
 }
 
-void Console::print(const std::string& text) const {
-  std::fwrite(text.data(), 1, text.size(), stdout);
+void Console::write(const std::string& text) {
+  if (output_error_ == 0 && std::fwrite(text.data(), 1, text.size(), stdout) != text.size()) output_error_ = errno;
 }
-void Console::print(const Report& report) const {
-  print(render(report, render_));
+void Console::print(const std::string& text) {
+  write(::isatty(STDOUT_FILENO) != 0 ? visible(text) : text);
+}
+void Console::print(const Report& report) {
+  // For the terminal it is rendered so that it is safe to show, and has colours of its own.
+  const std::string text = render(report, render_);
+  if (render_.format == Format::terminal) {
+    write(text);
+  } else {
+    print(text);
+  }
+}
+
+int Console::finish(int status) {
+  if (std::fflush(stdout) != 0 && output_error_ == 0) output_error_ = errno;
+  if (output_error_ == 0) return status;
+  Diagnostic diagnostic;
+  diagnostic.code = "JR-012";
+  diagnostic.message = fmt::format("the output could not be written: {}", std::strerror(output_error_));
+  diagnostic.suggestion = "what was printed is not whole; free some space, or print to another place";
+  return fail({diagnostic});
 }
 
 int Console::fail(const Diagnostics& errors) const {
@@ -39,7 +60,7 @@ int Console::fail(const Diagnostics& errors) const {
 int Console::wrong_usage(const std::string& problem) const {
   std::fflush(stdout);
   const char* const error = message_color_ == Color::on ? "\033[1;31merror:\033[0m" : "error:";
-  fmt::print(stderr, "{} {}\n", error, problem);
+  fmt::print(stderr, "{} {}\n", error, visible(problem));
   return 2;
 }
 
@@ -66,7 +87,7 @@ void Console::progress(const Progress& progress) {
     line += fmt::format(" · {:.0f} s left", std::max(left, 0.0));
   }
   if (!progress.item.empty()) line += fmt::format(" · {} of {}, {}", progress.done + 1, progress.total, progress.item);
-  fmt::print(stderr, "\r\033[K{}", line);
+  fmt::print(stderr, "\r\033[K{}", visible(line));
   std::fflush(stderr);
   drawn_ = true;
 }

@@ -18,8 +18,11 @@ class Console {
   Console(RenderOptions render, bool quiet, bool color_messages)
       : render_(render), quiet_(quiet), message_color_(color_messages ? Color::on : Color::off) {}
 
-  void print(const Report& report) const;
-  void print(const std::string& text) const;
+  void print(const Report& report);
+  // A text for programs and for people alike: as it is, but safe to show where it goes to a terminal.
+  void print(const std::string& text);
+  // To be asked last: the exit status, once everything is out; where it could not be written, says so.
+  int finish(int status);
   // Prints errors and gives the exit status for them.
   int fail(const Diagnostics& errors) const;
   // Prints what is wrong with a command line and gives the exit status for it, 2.
@@ -32,6 +35,8 @@ class Console {
   const RenderOptions& render_options() const { return render_; }
 
  private:
+  void write(const std::string& text);
+
   RenderOptions render_;
   bool quiet_;
   Color message_color_;
@@ -39,6 +44,7 @@ class Console {
   std::chrono::steady_clock::time_point step_began_{};
   std::string last_step_;
   bool drawn_ = false;
+  int output_error_ = 0;
 };
 
 }  // namespace juniper::tool

@@ -15,6 +15,7 @@
 #include "console.h"
 #include "help.h"
 #include "juniper.h"
+#include "juniper/signals.h"
 #include "parse.h"
 
 namespace {
@@ -46,6 +47,7 @@ void keep_memory() {
 
 int main(int count, char** arguments) {
   keep_memory();
+  end_on_signals();
   const std::vector<std::string> words(arguments + std::min(count, 1), arguments + count);
   Common common;
   const CommandLine line = command_line(common);
@@ -68,10 +70,10 @@ int main(int count, char** arguments) {
   }
   if (common.wants_help || parsed.command->name == "help") {
     console.print(about != nullptr ? help(line, *about) : help(line));
-    return 0;
+    return console.finish(0);
   }
   common.options.cancelled = called_off();
   common.options.progress = [&console](const Progress& progress) { console.progress(progress); };
   Context context{common.options, console};
-  return parsed.command->run(context);
+  return console.finish(parsed.command->run(context));
 }

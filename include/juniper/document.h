@@ -3,6 +3,7 @@
 
 #include <cstdint>
 #include <string>
+#include <string_view>
 #include <variant>
 #include <vector>
 
@@ -72,6 +73,11 @@ struct RenderOptions {
   Format format = Format::terminal;
   Color color = Color::off;
 };
+
+// A text as a terminal may show it: characters that command it (escape sequences in a cell, say) or turn the direction of
+// what follows around become escapes like \u{1b}; line ends and tabs stay. Documents are rendered so for the terminal, and
+// diagnostics always. Thread-safe.
+std::string visible(std::string_view text);
 
 // Renders a document; ends in a newline. Thread-safe.
 std::string render(const Report& report, const RenderOptions& options = {});

@@ -3,13 +3,13 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cerrno>
-#include <cstring>
-#include <fstream>
 #include <map>
 #include <optional>
+#include <set>
+#include <sstream>
 
 #include "base/failure.h"
+#include "base/files.h"
 #include "base/json.h"
 
 namespace juniper {
@@ -33,14 +33,16 @@ std::optional<std::map<std::string, std::string>> settings_of(const base::Json& 
 
 Result<QueryLog> read_query_log(const std::string& path) {
   return base::guarded([&]() -> Result<QueryLog> {
-    std::ifstream file(path, std::ios::binary);
-    if (!file) {
+    auto bytes = base::read_plain_file(path);
+    if (!bytes) {
       return tl::unexpected(
-          base::error_at("JR-501", Place{path, 0, 0}, fmt::format("cannot open this file: {}", std::strerror(errno))));
+          base::error_at("JR-501", Place{path, 0, 0}, fmt::format("cannot open this file: {}", bytes.error())));
     }
+    std::istringstream file(std::move(*bytes));
     QueryLog log;
     log.path = path;
     std::map<std::pair<std::string, std::map<std::string, std::string>>, std::size_t> known;
+    std::set<std::pair<std::size_t, std::string>> users;  // of each query
     std::string text;
     for (std::uint32_t line = 1; std::getline(file, text); ++line) {
       if (text.find_first_not_of(" \t\r") == std::string::npos) continue;
@@ -62,9 +64,7 @@ Result<QueryLog> read_query_log(const std::string& path) {
       LoggedQuery& logged = log.queries[at->second];
       ++logged.times;
       const std::string* const user = entry.find_text("user");
-      if (user != nullptr && !user->empty() &&
-          std::find(logged.users.begin(), logged.users.end(), *user) == logged.users.end())
-        logged.users.push_back(*user);
+      if (user != nullptr && !user->empty() && users.emplace(at->second, *user).second) logged.users.push_back(*user);
     }
     return log;
   });

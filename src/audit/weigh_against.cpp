@@ -4,10 +4,10 @@
 #include <algorithm>
 #include <charconv>
 #include <filesystem>
-#include <fstream>
 #include <map>
 
 #include "base/failure.h"
+#include "base/files.h"
 #include "base/json.h"
 #include "juniper/weigh.h"
 #include "source/csv_records.h"
@@ -33,12 +33,19 @@ struct NoWeighing {
   std::string why;
 };
 
+// What no machine holds would not add up in 64 bits.
+std::uint64_t sensible(std::uint64_t value) {
+  constexpr std::uint64_t most = std::uint64_t{1} << 50;
+  if (value > most) throw NoWeighing{fmt::format("{} is more than any number of bytes or rows", value)};
+  return value;
+}
+
 std::uint64_t number(std::string_view text) {
   std::uint64_t value = 0;
   const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
   if (!text.empty() && (error != std::errc() || end != text.data() + text.size()))
     throw NoWeighing{fmt::format("'{}' is no number of bytes or rows", text)};
-  return value;
+  return sensible(value);
 }
 
 Parts parts_of_json(const std::string& text) {
@@ -53,7 +60,7 @@ Parts parts_of_json(const std::string& text) {
       if (member != nullptr && member->is_null()) return 0;
       const auto counted = member != nullptr ? member->whole_number() : std::nullopt;
       if (!counted) throw NoWeighing{fmt::format("a part has no number \"{}\"", name)};
-      return *counted;
+      return sensible(*counted);
     };
     const std::string* const table = part.find_text("table");
     const std::string* const name = part.find_text("name");
@@ -65,10 +72,9 @@ Parts parts_of_json(const std::string& text) {
 }
 
 Parts parts_of_csv(std::string text) {
-  const std::size_t size = text.size();
-  text.resize(size + source::marks_overrun);
+  if (text.size() > source::most_piece_bytes) throw NoWeighing{"it is larger than 1 GB"};
   source::CsvRecords records;
-  records.read(std::string_view(text).substr(0, size), ',', 0);
+  records.read(source::as_piece(text), ',', 0);
   if (records.end() || !records.bad_records().empty() || records.rows() == 0)
     throw NoWeighing{"it is no CSV of one width"};
   std::string scratch;
@@ -96,12 +102,11 @@ Result<Parts> read_parts(const std::string& path) {
     return parts_of(weigh(*dataset));
   }
   try {
-    std::ifstream file(path, std::ios::binary);
-    if (!file) throw NoWeighing{"it cannot be opened"};
-    std::string text((std::istreambuf_iterator<char>(file)), {});
+    auto read = base::read_plain_file(path);
+    if (!read) throw NoWeighing{read.error()};
+    std::string text = std::move(*read);
     if (text.empty()) throw NoWeighing{"it is empty"};
     if (text[0] == '{') return parts_of_json(text);
-    if (text.back() != '\n') text += '\n';
     return parts_of_csv(std::move(text));
   } catch (const NoWeighing& none) {
     return tl::unexpected(base::error("JR-006", fmt::format("{} is no weighing: {}", path, none.why),

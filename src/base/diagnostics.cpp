@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <numeric>
 
+#include "base/shown_text.h"
+
 namespace juniper {
 
 namespace base {
@@ -60,6 +62,12 @@ std::string did_you_mean(std::string_view name, const std::vector<std::string>& 
   return nearest.empty() ? "" : fmt::format("did you mean '{}'?", nearest);
 }
 
+std::size_t bytes_of(std::string_view text, std::size_t points) {
+  std::size_t bytes = 0;
+  while (bytes < text.size() && ((static_cast<unsigned char>(text[bytes]) & 0xC0) == 0x80 || points-- > 0)) ++bytes;
+  return bytes;
+}
+
 std::size_t code_points(std::string_view text) {
   return static_cast<std::size_t>(
       std::count_if(text.begin(), text.end(), [](char c) { return (static_cast<unsigned char>(c) & 0xC0) != 0x80; }));
@@ -74,24 +82,32 @@ std::string render(const Diagnostic& diagnostic, Color color) {
   std::string out;
   const Place& place = diagnostic.place;
   if (!place.file.empty()) {
-    std::string where = place.file;
+    std::string where = base::one_line(place.file);
     if (place.line != 0) where += fmt::format(":{}", place.line);
     if (place.line != 0 && place.column != 0) where += fmt::format(":{}", place.column);
     out += paint("1", where) + ": ";
   }
   const bool is_error = diagnostic.severity == Severity::error;
   out += paint(is_error ? "1;31" : "1;33", is_error ? "error:" : "warning:");
-  out += fmt::format(" {} [{}]\n", diagnostic.message, diagnostic.code);
+  out += fmt::format(" {} [{}]\n", base::one_line(diagnostic.message), diagnostic.code);
   if (!diagnostic.source_line.empty() && place.line != 0) {
     const std::string number = fmt::format("{}", place.line);
-    out += fmt::format("  {} | {}\n", number, diagnostic.source_line);
+    out += fmt::format("  {} | {}\n", number, base::one_line(diagnostic.source_line));
     if (place.column != 0) {
-      const std::string caret = "^" + std::string(std::max<std::uint32_t>(diagnostic.caret_width, 1) - 1, '~');
-      out += fmt::format("  {} | {}{}\n", std::string(number.size(), ' '), std::string(place.column - 1, ' '),
-                         paint("1;32", caret));
+      // As wide as what stands above is shown.
+      const std::string_view line = diagnostic.source_line;
+      const std::size_t begin = base::bytes_of(line, place.column - 1);
+      const std::size_t bytes = base::bytes_of(line.substr(begin), diagnostic.caret_width);
+      const auto shown_width = [](std::string_view text) { return base::width_of(base::one_line(text)); };
+      const std::size_t width = std::max<std::size_t>(shown_width(line.substr(begin, bytes)), 1);
+      const std::size_t beyond = place.column - 1 - base::code_points(line.substr(0, begin));
+      out += fmt::format("  {} | {}{}\n", std::string(number.size(), ' '),
+                         std::string(shown_width(line.substr(0, begin)) + beyond, ' '),
+                         paint("1;32", "^" + std::string(width - 1, '~')));
     }
   }
-  if (!diagnostic.suggestion.empty()) out += fmt::format("  {} {}\n", paint("1", "fix:"), diagnostic.suggestion);
+  if (!diagnostic.suggestion.empty())
+    out += fmt::format("  {} {}\n", paint("1", "fix:"), base::lines(diagnostic.suggestion));
   return out;
 }
 

@@ -21,6 +21,9 @@ std::string nearest_name(std::string_view name, const std::vector<std::string>& 
 // "did you mean 'x'?" or "" when x is empty.
 std::string did_you_mean(std::string_view name, const std::vector<std::string>& candidates);
 
+// The bytes that the first code points of valid UTF-8 take; all where there are no more.
+std::size_t bytes_of(std::string_view text, std::size_t points);
+
 // Code points in valid UTF-8.
 std::size_t code_points(std::string_view text);
 

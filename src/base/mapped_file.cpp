@@ -89,7 +89,7 @@ std::int64_t modified_nanoseconds(const struct stat& status) {
 OpenFile::OpenFile(const std::filesystem::path& path)
     : path_(path.string()), descriptor_(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK)), error_(errno) {}
 
-OpenFile::OpenFile(Beside beside) : descriptor_(create_beside(beside.target, path_)), error_(errno) {}
+OpenFile::OpenFile(Beside beside) : descriptor_(create_beside(beside.target, path_, unfinished_)), error_(errno) {}
 
 OpenFile::~OpenFile() {
   if (is_removed_) ::unlink(path_.c_str());

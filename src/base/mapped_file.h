@@ -13,6 +13,8 @@
 #include <string>
 #include <vector>
 
+#include "base/unfinished.h"
+
 namespace juniper::base {
 
 // An open file whose parts may be mapped. Any thread.
@@ -39,11 +41,14 @@ class OpenFile {
   void set_shortened() { shortened_ = true; }
   // Removes its name when it is closed.
   void remove_in_the_end() { is_removed_ = true; }
+  // It has got the name that it was written for.
+  void has_its_place() { unfinished_.end(); }
   // Throws a base::Failure, JR-607, where it is shorter than it was or was written to.
   void fail_if_changed() const;
 
  private:
   std::string path_;
+  Unfinished unfinished_;  // of a file that waits beside its place
   int descriptor_;
   int error_;
   std::atomic<std::int64_t> modified_nanoseconds_{0};  // 0: may change

@@ -30,6 +30,12 @@ std::string first_bytes_of(const std::string& path) {
   return {bytes.data(), static_cast<std::size_t>(std::max<ssize_t>(got, 0))};
 }
 
+// A file system without such a rename gives it a second name; the first one goes with the object that made it.
+int put_where_nothing_is(const std::string& from, const std::string& to) {
+  const int moved = ::renameat2(AT_FDCWD, from.c_str(), AT_FDCWD, to.c_str(), RENAME_NOREPLACE);
+  return moved != 0 && (errno == EINVAL || errno == ENOSYS) ? ::link(from.c_str(), to.c_str()) : moved;
+}
+
 }  // namespace
 
 Result<void> may_replace(const std::string& path, IsOurs is_ours) {
@@ -55,12 +61,24 @@ Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, con
     file.descriptor_ = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
   } else {
     remove_leftovers(file.target_);
-    std::string beside;
-    file.descriptor_ = create_beside(file.target_, beside);
-    if (file.descriptor_ >= 0) file.beside_ = std::move(beside);
+    file.create_beside_target();
     if (is_there && file.descriptor_ >= 0 && ::fchmod(file.descriptor_, status.st_mode & 0777) != 0)
       return tl::unexpected(file.cannot_write(errno));
   }
+  if (file.descriptor_ < 0) return tl::unexpected(file.cannot_write(errno));
+  return file;
+}
+
+Result<OutputFile> OutputFile::open_new(const std::string& path, const std::string& code) {
+  OutputFile file;
+  file.path_ = path;
+  file.code_ = code;
+  file.is_new_ = true;
+  file.target_ = path;
+  struct stat status {};
+  if (::lstat(path.c_str(), &status) == 0) return tl::unexpected(file.cannot_write(EEXIST));
+  remove_leftovers(file.target_);
+  file.create_beside_target();
   if (file.descriptor_ < 0) return tl::unexpected(file.cannot_write(errno));
   return file;
 }
@@ -77,6 +95,8 @@ OutputFile& OutputFile::operator=(OutputFile&& other) noexcept {
   buffer_.swap(other.buffer_);
   std::swap(descriptor_, other.descriptor_);
   std::swap(error_, other.error_);
+  std::swap(is_new_, other.is_new_);
+  std::swap(unfinished_, other.unfinished_);
   return *this;
 }
 
@@ -87,7 +107,13 @@ OutputFile::~OutputFile() {
 
 Diagnostics OutputFile::cannot_write(int error) const {
   return base::error(code_, fmt::format("cannot write {}: {}", path_, std::strerror(error)),
-                     "free some space, or name a place that can be written");
+                     error == EEXIST ? "name a new file" : "free some space, or name a place that can be written");
+}
+
+void OutputFile::create_beside_target() {
+  std::string path;
+  descriptor_ = create_beside(target_, path, unfinished_);
+  if (descriptor_ >= 0) beside_ = std::move(path);
 }
 
 void OutputFile::flush() {
@@ -109,11 +135,21 @@ Result<void> OutputFile::finish() {
   flush();
   if (error_ == 0 && !beside_.empty() && ::fsync(descriptor_) != 0) error_ = errno;
   // Locked until it has its place.
-  if (error_ == 0 && !beside_.empty() && ::rename(beside_.c_str(), target_.c_str()) != 0) error_ = errno;
+  if (error_ == 0 && !beside_.empty()) {
+    const int moved = is_new_ ? put_where_nothing_is(beside_, target_) : ::rename(beside_.c_str(), target_.c_str());
+    if (moved != 0) error_ = errno;
+  }
   if (::close(std::exchange(descriptor_, -1)) != 0 && error_ == 0) error_ = errno;
   if (error_ != 0) return tl::unexpected(cannot_write(error_));
-  beside_.clear();
+  if (!is_new_) beside_.clear();
   return {};
+}
+
+Result<void> write_new(const std::string& path, const std::string& text, const std::string& code) {
+  auto file = OutputFile::open_new(path, code);
+  if (!file) return tl::unexpected(file.error());
+  file->write(text);
+  return file->finish();
 }
 
 Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours) {

@@ -6,6 +6,7 @@
 #include <string>
 #include <string_view>
 
+#include "base/unfinished.h"
 #include "juniper/diagnostics.h"
 
 namespace juniper::base {
@@ -17,6 +18,8 @@ class OutputFile {
  public:
   // Errors: JR-011 (something else stands there), `code` (it can't be written).
   static Result<OutputFile> open(const std::string& path, IsOurs is_ours, const std::string& code);
+  // The same where nothing may stand yet. Errors: `code`.
+  static Result<OutputFile> open_new(const std::string& path, const std::string& code);
   OutputFile(OutputFile&& other) noexcept;
   OutputFile& operator=(OutputFile&& other) noexcept;
   // Without `finish`, all is as it was.
@@ -28,6 +31,7 @@ class OutputFile {
 
  private:
   OutputFile() = default;
+  void create_beside_target();
   void flush();
   Diagnostics cannot_write(int error) const;
 
@@ -36,12 +40,17 @@ class OutputFile {
   std::string beside_;  // "" for what is written to as it is
   std::string code_;
   std::string buffer_;
+  Unfinished unfinished_;  // where it is written beside
+  bool is_new_ = false;    // nothing may stand at its place
   int descriptor_ = -1;
   int error_ = 0;
 };
 
 // Writes a whole text so. Errors: JR-009 (it can't be written), JR-011.
 Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours);
+
+// Writes a whole text so where nothing stands yet. Errors: `code` (something does, or it can't be written).
+Result<void> write_new(const std::string& path, const std::string& text, const std::string& code);
 
 // Errors: JR-011, where something else stands at a path that is about to be written.
 Result<void> may_replace(const std::string& path, IsOurs is_ours);

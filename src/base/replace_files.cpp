@@ -2,12 +2,10 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
-#include <sys/file.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include <cerrno>
-#include <chrono>
 #include <cstdio>
 #include <cstring>
 #include <filesystem>
@@ -15,13 +13,13 @@
 #include <map>
 #include <optional>
 #include <set>
-#include <thread>
-#include <utility>
 #include <vector>
 
 #include "base/beside.h"
+#include "base/descriptor.h"
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "base/unfinished.h"
 
 namespace juniper::base {
 
@@ -33,23 +31,6 @@ namespace fs = std::filesystem;
   throw Failure(error("JR-806", fmt::format("cannot {} {}: {}", what, path.string(), std::strerror(number)),
                       "nothing was written: all files are as they were"));
 }
-
-class Descriptor {
- public:
-  explicit Descriptor(int number) : number_(number) {}
-  Descriptor(Descriptor&& other) noexcept : number_(std::exchange(other.number_, -1)) {}
-  Descriptor& operator=(Descriptor&& other) noexcept {
-    std::swap(number_, other.number_);
-    return *this;
-  }
-  ~Descriptor() {
-    if (number_ >= 0) ::close(number_);
-  }
-  int number() const { return number_; }
-
- private:
-  int number_;
-};
 
 std::string read_all(const Descriptor& file, const fs::path& path) {
   std::string text;
@@ -71,16 +52,6 @@ Descriptor open_file(const fs::path& path, struct stat& status) {
   return file;
 }
 
-// Waits for those who have the file now, a while. File systems without locks go without.
-void lock(const Descriptor& file, const fs::path& path) {
-  constexpr auto longest = std::chrono::seconds(10);
-  const auto begin = std::chrono::steady_clock::now();
-  while (::flock(file.number(), LOCK_EX | LOCK_NB) != 0 && (errno == EWOULDBLOCK || errno == EINTR)) {
-    if (std::chrono::steady_clock::now() - begin > longest) fail("lock", path, EWOULDBLOCK);
-    std::this_thread::sleep_for(std::chrono::milliseconds(10));
-  }
-}
-
 Result<void> changed(const fs::path& path) {
   return tl::unexpected(
       error("JR-805", fmt::format("{} has changed since it was read", path.string()), "run the command again"));
@@ -90,7 +61,7 @@ Result<void> changed(const fs::path& path) {
 class Beside {
  public:
   Beside(const fs::path& target, const struct stat& like, const std::string& text)
-      : file_(create_beside(target, path_)) {
+      : file_(create_beside(target, path_, unfinished_)) {
     if (file_.number() < 0) fail("write beside", target, errno);
     try {
       fill(target, like, text);
@@ -121,7 +92,8 @@ class Beside {
     if (::fsync(file_.number()) != 0) fail("write beside", target, errno);
   }
 
-  std::string path_;  // before the descriptor, which fills it in
+  std::string path_;  // before the descriptor, which fills these two in
+  Unfinished unfinished_;
   Descriptor file_;
 };
 
@@ -135,9 +107,10 @@ class Change {
 
   // Locks the file that stands there, and compares it.
   Result<void> take() {
+    remove_leftovers(target_);
     for (;;) {
       old_ = open_file(target_, status_);
-      lock(old_, target_);
+      if (!locks(old_)) fail("lock", target_, EWOULDBLOCK);
       // Whoever had the lock may have put another file there.
       struct stat now {};
       if (::stat(target_.c_str(), &now) == 0 && now.st_ino == status_.st_ino && now.st_dev == status_.st_dev) break;
@@ -145,7 +118,6 @@ class Change {
     return read_all(old_, target_) == wanted_.before ? Result<void>{} : changed(target_);
   }
   void write_beside() {
-    remove_leftovers(target_);
     beside_.emplace(target_, status_, wanted_.after);
   }
   // Puts the new file in the place of the old one, or fails and leaves all as it is.
@@ -174,7 +146,7 @@ class Change {
   const Replacement& wanted_;
   fs::path target_;
   struct stat status_ {};
-  Descriptor old_{-1};
+  Descriptor old_;
   std::optional<Beside> beside_;  // the new file; once it is exchanged, the old one
   std::optional<Beside> kept_;
   bool exchanged_ = false;
@@ -194,6 +166,7 @@ Result<void> replace(std::list<Change>& changes) {
   const auto put_all_back = [&] {
     for (Change& change : changes) change.put_back();
   };
+  const Uninterrupted until_all_is_in_place;
   try {
     for (Change& change : changes) {
       if (auto done = change.exchange(); !done) {
@@ -225,13 +198,6 @@ Result<void> replace_files(std::span<const Replacement> files) {
     std::list<Change> changes;
     for (const auto& [target, file] : targets) changes.emplace_back(target, *file);
     return replace(changes);
-  });
-}
-
-Result<std::string> read_file(const std::string& path) {
-  return guarded([&]() -> Result<std::string> {
-    struct stat status {};
-    return read_all(open_file(path, status), path);
   });
 }
 

@@ -27,7 +27,4 @@ inline Result<void> replace_file(const Replacement& file) {
   return replace_files(std::span(&file, 1));
 }
 
-// The bytes of a file. Errors: JR-806 (it can't be read, or is no plain file).
-Result<std::string> read_file(const std::string& path);
-
 }  // namespace juniper::base

@@ -1,4 +1,4 @@
-#include "report/terminal_text.h"
+#include "base/shown_text.h"
 
 #include <fmt/format.h>
 #include <unicode/uchar.h>
@@ -7,7 +7,7 @@
 #include <algorithm>
 #include <cstdint>
 
-namespace juniper {
+namespace juniper::base {
 
 namespace {
 
@@ -16,7 +16,9 @@ bool is_printable_ascii(std::string_view text) {
   return std::all_of(text.begin(), text.end(), [](char c) { return c >= ' ' && c <= '~'; });
 }
 
-// Calls take(character, its bytes) for each; the character is negative where the bytes are not UTF-8.
+constexpr UChar32 no_character = -1;  // where the bytes are not UTF-8
+
+// Calls take(character, its bytes) for each.
 template <class Take>
 void for_each_character(std::string_view text, const Take& take) {
   const char* at = text.data();
@@ -25,10 +27,10 @@ void for_each_character(std::string_view text, const Take& take) {
     const char* const begin = at;
     if (at == bad) {
       bad = utf8::find_invalid(++at, end);
-      take(-1, {begin, 1});
+      take(no_character, std::string_view(begin, 1));
     } else {
       const auto c = static_cast<UChar32>(utf8::unchecked::next(at));
-      take(c, {begin, static_cast<std::size_t>(at - begin)});
+      take(c, std::string_view(begin, static_cast<std::size_t>(at - begin)));
     }
   }
 }
@@ -40,21 +42,54 @@ std::size_t width_of(UChar32 c) {
   return width == U_EA_WIDE || width == U_EA_FULLWIDTH ? 2 : 1;
 }
 
+void append(std::string& out, UChar32 c, std::string_view bytes) {
+  const auto is_harmful = [c] {
+    const auto type = u_charType(c);
+    return type == U_CONTROL_CHAR || type == U_LINE_SEPARATOR || type == U_PARAGRAPH_SEPARATOR ||
+           u_hasBinaryProperty(c, UCHAR_BIDI_CONTROL);
+  };
+  if (c == no_character) {
+    out += fmt::format("\\x{:02x}", static_cast<unsigned char>(bytes.front()));
+  } else if (c == '\n') {
+    out += "\\n";
+  } else if (c == '\t') {
+    out += "\\t";
+  } else if (is_harmful()) {
+    out += fmt::format("\\u{{{:x}}}", c);
+  } else {
+    out += bytes;
+  }
+}
+
 }  // namespace
 
 std::string one_line(std::string_view text) {
   if (is_printable_ascii(text)) return std::string(text);
   std::string out;
   out.reserve(text.size());
+  for_each_character(text, [&](UChar32 c, std::string_view bytes) { append(out, c, bytes); });
+  return out;
+}
+
+std::string lines(std::string_view text) {
+  std::string out;
+  out.reserve(text.size());
   for_each_character(text, [&](UChar32 c, std::string_view bytes) {
-    const int type = c < 0 ? int{U_CONTROL_CHAR} : u_charType(c);
-    if (c == '\n') {
-      out += "\\n";
-    } else if (type != U_CONTROL_CHAR && type != U_LINE_SEPARATOR && type != U_PARAGRAPH_SEPARATOR) {
+    if (c == '\n' || c == '\t') {
       out += bytes;
     } else {
-      for (const char byte : bytes) out += fmt::format("\\x{:02x}", static_cast<unsigned char>(byte));
+      append(out, c, bytes);
     }
+  });
+  return out;
+}
+
+std::string shortened(std::string_view text, std::size_t most) {
+  std::string out;
+  std::size_t taken = 0;
+  for_each_character(text, [&](UChar32 c, std::string_view bytes) {
+    if (taken < most) append(out, c, bytes);
+    if (taken++ == most) out += "…";
   });
   return out;
 }
@@ -66,4 +101,4 @@ std::size_t width_of(std::string_view text) {
   return width;
 }
 
-}  // namespace juniper
+}  // namespace juniper::base

@@ -1,18 +1,25 @@
-// Text as a terminal shows it.
+// Text as it is shown to people. What comes from data, names or files may hold characters that command a terminal, end a
+// line, or turn the order of what follows around; here alone they become escapes. What programs read is not changed.
 #pragma once
 
 #include <cstddef>
 #include <string>
 #include <string_view>
 
-namespace juniper {
+namespace juniper::base {
 
-// The text on one line: what would end the line or command the terminal (control characters, and the line separators of
-// Unicode) and what is not UTF-8 becomes an escape, \n or \x1b.
+// The text on one line. What is not UTF-8, control characters, the line separators of Unicode and the marks that set a
+// direction (Unicode Standard Annex 9) become escapes, those of the model language where it has one: \n, \u{1b}, \xff.
 std::string one_line(std::string_view text);
+
+// The same for a text of several lines: line ends and tabs stay.
+std::string lines(std::string_view text);
+
+// At most so many code points of a text, on one line, with "…" where it was cut.
+std::string shortened(std::string_view text, std::size_t most);
 
 // The columns that a text without control characters takes: two for wide characters, none for marks on the one before
 // (Unicode Standard Annex 11, East Asian Width).
 std::size_t width_of(std::string_view text);
 
-}  // namespace juniper
+}  // namespace juniper::base

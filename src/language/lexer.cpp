@@ -5,8 +5,11 @@
 
 #include <algorithm>
 #include <array>
+#include <charconv>
+#include <iterator>
 
 #include "base/exact.h"
+#include "base/shown_text.h"
 
 namespace juniper::language {
 
@@ -151,9 +154,12 @@ class Lexer {
           case '\\':
             c = escaped;
             break;
+          case 'u':
+            append_character(content);
+            continue;
           default:
             error(at_ - 2, at_, "JR-103", fmt::format("there is no escape \\{}", escaped),
-                  R"(the escapes are \" \\ \n \r \t)");
+                  R"(the escapes are \" \\ \n \r \t \u{1f50c})");
             continue;
         }
       }
@@ -165,6 +171,24 @@ class Lexer {
       ++at_;
     }
     push(TokenKind::text, begin, std::move(content));
+  }
+
+  // A character by its number, as in \u{1f50c}; at_ stands behind the u.
+  void append_character(std::string& content) {
+    const std::size_t begin = at_ - 2;
+    std::uint32_t number = 0;
+    const char* const digits = text_.data() + at_ + 1;
+    const char* const end = text_.data() + text_.size();
+    if (at_ < text_.size() && text_[at_] == '{') {
+      const auto [stop, failed] = std::from_chars(digits, end, number, 16);
+      const bool is_character = number <= 0x10FFFF && (number < 0xD800 || number > 0xDFFF);
+      if (failed == std::errc() && stop != end && *stop == '}' && is_character) {
+        at_ = static_cast<std::size_t>(stop - text_.data()) + 1;
+        utf8::unchecked::append(number, std::back_inserter(content));
+        return;
+      }
+    }
+    error(begin, at_, "JR-103", "this escape is no character", R"(write its number in Unicode: \u{1f50c})");
   }
 
   void quoted_name() {
@@ -231,30 +255,21 @@ std::string written_name(std::string_view name) {
   return is_plain_name(name) ? std::string(name) : fmt::format("`{}`", name);
 }
 
+std::string written_declared_name(std::string_view name) {
+  static constexpr std::array<std::string_view, 14> words{"boolean", "date",   "datetime", "decimal", "format",
+                                                          "from",    "hidden", "integer",  "key",     "real",
+                                                          "sorted",  "text",   "time",     "used"};
+  const bool is_word = std::find(words.begin(), words.end(), name) != words.end();
+  return is_word ? fmt::format("`{}`", name) : written_name(name);
+}
+
 std::string written_text(std::string_view text) {
-  std::string written = "\"";
+  std::string escaped;
   for (const char c : text) {
-    switch (c) {
-      case '"':
-        written += "\\\"";
-        break;
-      case '\\':
-        written += "\\\\";
-        break;
-      case '\n':
-        written += "\\n";
-        break;
-      case '\r':
-        written += "\\r";
-        break;
-      case '\t':
-        written += "\\t";
-        break;
-      default:
-        written += c;
-    }
+    if (c == '"' || c == '\\') escaped += '\\';
+    escaped += c;
   }
-  return written + "\"";
+  return '"' + base::one_line(escaped) + '"';
 }
 
 std::string written_value(const Value& value, Type type) {

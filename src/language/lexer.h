@@ -31,6 +31,10 @@ bool is_plain_name(std::string_view text);
 // The name as it is written in a model text: with backticks where it needs them.
 std::string written_name(std::string_view name);
 
+// The same where a column is declared: there, words of the language stand beside names, and one that is a name has
+// backticks, so that nobody has to know which of the two it is.
+std::string written_declared_name(std::string_view name);
+
 // The text as a literal: in quotes, with escapes.
 std::string written_text(std::string_view text);
 

@@ -1,14 +1,13 @@
 #include "juniper/model.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
-#include <cerrno>
-#include <cstring>
 #include <filesystem>
-#include <fstream>
-#include <iterator>
 #include <tuple>
 
 #include "base/diagnostics.h"
+#include "base/files.h"
 #include "language/check.h"
 #include "language/parser.h"
 #include "model/syntax_of.h"
@@ -18,15 +17,27 @@ namespace juniper {
 
 namespace {
 
-Result<std::string> read_file(const std::string& path) {
-  std::error_code ignored;
-  std::ifstream file(path, std::ios::binary);
-  if (!file || std::filesystem::is_directory(path, ignored)) {
+// Places in a text are told in 32 bits.
+constexpr std::size_t most_text_bytes = std::size_t{1} << 30;
+
+Result<std::string> read_text(const std::string& path) {
+  auto text = base::read_plain_file(path);
+  if (text && text->size() > most_text_bytes) text = tl::unexpected(std::string("it is larger than 1 GB"));
+  if (text) return std::move(*text);
+  return tl::unexpected(base::error("JR-001", "cannot open the model text " + path + ": " + text.error(),
+                                    "name a .ridge text, or the .jrs store made from one"));
+}
+
+// A text may come from a stranger, and messages show lines of what it includes: only of what is called a model text.
+Result<std::string> read_included(const std::string& path) {
+  std::error_code error;
+  const std::filesystem::path target = std::filesystem::weakly_canonical(path, error);
+  if (!error && target.extension() != ".ridge") {
     return tl::unexpected(
-        base::error("JR-001", "cannot open the model text " + path + ": " + std::strerror(file ? EISDIR : errno),
-                    "name a .ridge text, or the .jrs store made from one"));
+        base::error("JR-001", fmt::format("{} is not called a model text: its name has to end in .ridge",
+                                          path == target ? path : path + " (" + target.string() + ")")));
   }
-  return std::string{std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
+  return read_text(path);
 }
 
 // `file` as named by an include in the file `name`.
@@ -112,13 +123,13 @@ Result<Model> Model::build(ModelText first, const Find& find, const ReadOptions&
 }
 
 Result<Model> Model::read(const std::string& path, const ReadOptions& options) {
-  auto text = read_file(path);
+  auto text = read_text(path);
   if (!text) return tl::unexpected(text.error());
-  return build({path, std::move(*text)}, read_file, options);
+  return build({path, std::move(*text)}, read_included, options);
 }
 
 Result<Model> Model::parse(std::string name, std::string text, const ReadOptions& options) {
-  return build({std::move(name), std::move(text)}, read_file, options);
+  return build({std::move(name), std::move(text)}, read_included, options);
 }
 
 Result<Model> Model::parse(const std::vector<ModelText>& texts, const ReadOptions& options) {

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/diagnostics.h"
+#include "base/files.h"
 #include "juniper/query_log.h"
 #include "language/parser.h"
 #include "loading/load_beside.h"
@@ -76,9 +77,10 @@ Result<std::vector<RecordedResult>> read_queries(const Model& model, const std::
   std::vector<RecordedResult> queries;
   std::set<std::string> names;
   for (const std::string& path : paths) {
-    const auto text = read_file(path);
+    const auto text = base::read_plain_file(path);
     if (!text)
-      return tl::unexpected(base::error_at("JR-001", Place{path, 0, 0}, "cannot open this file", "check the path"));
+      return tl::unexpected(base::error_at("JR-001", Place{path, 0, 0},
+                                           fmt::format("cannot open this file: {}", text.error()), "check the path"));
     language::Sources sources;
     const std::uint32_t file = sources.add({path, *text});
     Diagnostics problems;

@@ -7,6 +7,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "base/files.h"
 #include "regress/asked.h"
 #include "regress/expected_csv.h"
 #include "regress/folder.h"
@@ -47,9 +48,10 @@ Result<void> read_expected(const BaselineSettings& settings, regress::Folder& fo
       return tl::unexpected(base::error("JR-905", fmt::format("there is no query '{}' to expect numbers of", query),
                                         base::did_you_mean(query, names)));
     }
-    const auto text = regress::read_file(path);
+    const auto text = base::read_plain_file(path);
     if (!text)
-      return tl::unexpected(base::error_at("JR-905", Place{path, 0, 0}, "cannot open this file", "check the path"));
+      return tl::unexpected(base::error_at("JR-905", Place{path, 0, 0},
+                                           fmt::format("cannot open this file: {}", text.error()), "check the path"));
     const auto fits = regress::compare_with_csv(recorded->second.result, path, *text, 0, {});
     if (!fits) return tl::unexpected(fits.error());
     folder.expected[query] = *text;
@@ -94,18 +96,20 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
       std::string name = query.query;
       folder.results.emplace(std::move(name), std::move(query));
     }
-    // What somebody else expects stays until it is replaced.
     if (regress::is_baseline(path)) {
-      if (auto earlier = regress::read_folder(path)) {
-        for (auto& [query, text] : earlier->expected) {
-          if (folder.results.contains(query)) folder.expected.emplace(query, std::move(text));
-        }
+      auto earlier = regress::read_folder(path);
+      if (!earlier) return tl::unexpected(earlier.error());
+      folder.seal = earlier->seal;
+      // What somebody else expects stays until it is replaced.
+      for (auto& [query, text] : earlier->expected) {
+        if (folder.results.contains(query)) folder.expected.emplace(query, std::move(text));
+      }
+      for (const auto& [query, result] : earlier->results) {
+        if (!folder.results.contains(query)) report.dropped.push_back(query);
       }
     }
     if (auto read = read_expected(settings, folder); !read) return tl::unexpected(read.error());
-    auto gone = regress::write_folder(path, folder);
-    if (!gone) return tl::unexpected(gone.error());
-    report.dropped = std::move(*gone);
+    if (auto written = regress::write_folder(path, folder); !written) return tl::unexpected(written.error());
     return report;
   });
 }

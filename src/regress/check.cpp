@@ -10,6 +10,7 @@
 #include "base/diagnostics.h"
 #include "base/duration.h"
 #include "base/failure.h"
+#include "base/files.h"
 #include "juniper/baseline.h"
 #include "language/check.h"
 #include "loading/fit.h"
@@ -127,9 +128,10 @@ Result<std::map<std::string, std::int64_t>> read_budgets(const Model& model, con
     if (query.budget_nanoseconds != 0) budgets[query.name] = query.budget_nanoseconds;
   }
   if (path.empty()) return budgets;
-  const auto text = regress::read_file(path);
+  const auto text = base::read_plain_file(path);
   if (!text)
-    return tl::unexpected(base::error_at("JR-907", Place{path, 0, 0}, "cannot open this file", "check the path"));
+    return tl::unexpected(base::error_at("JR-907", Place{path, 0, 0},
+                                         fmt::format("cannot open this file: {}", text.error()), "check the path"));
   std::istringstream lines(*text);
   std::uint32_t number = 0;
   for (std::string line; std::getline(lines, line);) {
@@ -201,8 +203,9 @@ class Checker {
   Result<void> prepare() {
     if (!settings_.base.empty() || !settings_.base_revision.empty()) return prepare_base();
     if (!regress::is_baseline(path_)) {
-      return tl::unexpected(base::error("JR-903", fmt::format("there is no baseline in {}", path_),
-                                        "record one first: juniper baseline"));
+      return tl::unexpected(
+          base::error("JR-903", fmt::format("there is no baseline in {}", path_),
+                      "record one first with juniper baseline; a folder without its seal.txt is none"));
     }
     auto folder = regress::read_folder(path_);
     if (!folder) return tl::unexpected(folder.error());
@@ -264,7 +267,7 @@ class Checker {
     const auto texts = folder_.models.find(hash);
     if (texts == folder_.models.end()) {
       return tl::unexpected(base::error_at("JR-904", Place{path_, 0, 0}, fmt::format("the model {} is not there", hash),
-                                           "restore the file, or record the baseline again"));
+                                           "restore the file, or remove the baseline and record it again"));
     }
     auto loaded = regress::TemporaryStore::load(dataset_, texts->second);
     if (!loaded) return tl::unexpected(loaded.error());

@@ -9,7 +9,6 @@
 
 #include "base/diagnostics.h"
 #include "base/exact.h"
-#include "source/csv_marks.h"
 #include "source/csv_records.h"
 
 namespace juniper::regress {
@@ -30,8 +29,8 @@ class CsvComparer {
       : found_(found), file_(file), text_(text), samples_(samples), tolerance_(tolerance), seen_(found.rows.size()) {}
 
   Result<Comparison> run() {
-    text_.append(source::marks_overrun, '\0');
-    records_.read(std::string_view(text_).substr(0, text_.size() - source::marks_overrun), ',', 0);
+    if (text_.size() > source::most_piece_bytes) return fail(0, "it is larger than 1 GB");
+    records_.read(source::as_piece(text_), ',', 0);
     if (records_.end()) return fail(records_.end()->line + 1, records_.end()->message);
     for (const source::BadRecord& bad : records_.bad_records()) return fail(bad.line + 1, bad.message);
     if (auto header = read_header(); !header) return tl::unexpected(header.error());

@@ -3,15 +3,16 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cerrno>
 #include <charconv>
-#include <cstring>
 #include <fstream>
-#include <iterator>
+#include <optional>
+#include <set>
 #include <sstream>
 #include <thread>
 
 #include "base/diagnostics.h"
+#include "base/files.h"
+#include "base/replace_folder.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 
@@ -21,10 +22,13 @@ namespace {
 
 namespace fs = std::filesystem;
 
-constexpr std::string_view data_file = "data.txt";
-constexpr std::string_view machine_file = "machine.txt";
-constexpr std::string_view times_file = "times.txt";
-constexpr std::string_view models_folder = "models";
+constexpr const char* seal_file = "seal.txt";
+constexpr const char* data_file = "data.txt";
+constexpr const char* machine_file = "machine.txt";
+constexpr const char* times_file = "times.txt";
+constexpr std::string_view models_folder = "models/";
+constexpr std::string_view seal_line = "juniper seal 1\n";
+constexpr std::size_t hash_letters = 16;
 constexpr std::string_view result_ending = ".result";
 constexpr std::string_view expected_ending = ".expected.csv";
 constexpr std::string_view model_ending = ".model";
@@ -55,47 +59,78 @@ std::string query_name(std::string_view file) {
   return name;
 }
 
-Result<void> write_file(const fs::path& path, const std::string& text) {
-  std::ofstream file(path, std::ios::binary | std::ios::trunc);
-  file << text;
-  file.close();
-  if (file) return {};
-  return tl::unexpected(base::error("JR-901", fmt::format("cannot write {}: {}", path.string(), std::strerror(errno))));
+// The name of the query, or of the model, in the name of a file with this ending; nothing for another file.
+std::optional<std::string> name_in(std::string_view file, std::string_view ending) {
+  if (!file.ends_with(ending)) return std::nullopt;
+  return query_name(file.substr(0, file.size() - ending.size()));
 }
 
-Result<void> make_folder(const fs::path& path) {
-  std::error_code error;
-  fs::create_directories(path, error);
-  if (!error) return {};
-  return tl::unexpected(
-      base::error("JR-901", fmt::format("cannot make the folder {}: {}", path.string(), error.message())));
+// --- the seal ---
+
+std::string hash_of(std::string_view text) {
+  return fmt::format("{:016x}", store::hash_bytes(std::as_bytes(std::span(text))));
 }
 
-// A folder may be written into when it is new, empty, or a baseline's.
-Result<void> prepare_folder(const fs::path& folder) {
-  std::error_code error;
-  if (fs::exists(folder, error) && !is_baseline(folder) &&
-      (!fs::is_directory(folder, error) || !fs::is_empty(folder, error))) {
-    return tl::unexpected(base::error("JR-902",
-                                      fmt::format("{} holds something other than a baseline", folder.string()),
-                                      "name a new folder with --dir"));
+std::string write_seal(const std::map<std::string, std::string>& files) {
+  std::string seal(seal_line);
+  for (const auto& [name, text] : files) seal += fmt::format("{}\t{}\n", hash_of(text), name);
+  return seal;
+}
+
+// The hash of each file that a seal names. Nothing where it is none: cut off, say.
+std::optional<std::map<std::string, std::string>> read_seal(std::string_view seal) {
+  std::map<std::string, std::string> hashes;
+  if (!seal.starts_with(seal_line) || !seal.ends_with('\n')) return std::nullopt;
+  for (seal.remove_prefix(seal_line.size()); !seal.empty(); seal.remove_prefix(seal.find('\n') + 1)) {
+    const std::string_view line = seal.substr(0, seal.find('\n'));
+    const std::size_t tab = line.find('\t');
+    if (tab != hash_letters) return std::nullopt;
+    const std::string name(line.substr(tab + 1));
+    // It may come from a stranger, and leads to nothing outside of the folder.
+    for (const fs::path& part : fs::path(name)) {
+      if (part.empty() || part == "/" || part == ".." || part == ".") return std::nullopt;
+    }
+    if (name.empty()) return std::nullopt;
+    hashes.emplace(name, line.substr(0, tab));
   }
-  return make_folder(folder / models_folder);
+  return hashes;
 }
 
-std::vector<fs::path> files_ending(const fs::path& folder, std::string_view ending) {
-  std::vector<fs::path> paths;
-  std::error_code error;
-  for (fs::directory_iterator at(folder, error), end; !error && at != end; at.increment(error)) {
-    if (at->path().filename().string().ends_with(ending)) paths.push_back(at->path());
+std::string seal_at(const fs::path& folder) {
+  return base::read_plain_file(folder / seal_file).value_or("");
+}
+
+std::set<std::string> own_files(const fs::path& folder) {
+  std::set<std::string> names;
+  for (const auto& [name, hash] : read_seal(seal_at(folder)).value_or(std::map<std::string, std::string>()))
+    names.insert(name);
+  return names;
+}
+
+tl::unexpected<Diagnostics> damaged(const fs::path& file, std::uint32_t line, std::string message) {
+  return tl::unexpected(base::error_at("JR-904", Place{file.string(), line, 0}, std::move(message),
+                                       "restore the file, or remove the baseline and record it again"));
+}
+
+// All files that the seal names, as they were written.
+Result<std::map<std::string, std::string>> read_sealed(const fs::path& folder, const std::string& seal) {
+  const auto hashes = read_seal(seal);
+  if (!hashes) return damaged(folder / seal_file, 0, "this is no list of a baseline's files");
+  std::map<std::string, std::string> files;
+  Diagnostics errors;
+  for (const auto& [name, hash] : *hashes) {
+    auto text = base::read_plain_file(folder / name);
+    if (text && hash_of(*text) == hash) {
+      files.emplace(name, std::move(*text));
+      continue;
+    }
+    const auto told = damaged(
+        folder / name, 0,
+        text ? "this file is not as it was recorded" : fmt::format("this file can't be read: {}", text.error()));
+    errors.insert(errors.end(), told.value().begin(), told.value().end());
   }
-  std::sort(paths.begin(), paths.end());
-  return paths;
-}
-
-std::string without(const fs::path& path, std::string_view ending) {
-  const std::string name = path.filename().string();
-  return name.substr(0, name.size() - ending.size());
+  if (!errors.empty()) return tl::unexpected(std::move(errors));
+  return files;
 }
 
 std::string write_model(const std::vector<ModelText>& texts) {
@@ -110,16 +145,14 @@ Result<std::vector<ModelText>> read_model(const fs::path& path, const std::strin
     const std::size_t line = text.find('\n', at);
     const std::string head = text.substr(at, line - at);
     const std::size_t tab = head.rfind('\t');
-    std::size_t bytes = 0;
+    std::uint64_t bytes = 0;
     const bool good = line != std::string::npos && head.starts_with("file\t") && tab > 4 &&
                       std::from_chars(head.data() + tab + 1, head.data() + head.size(), bytes).ec == std::errc() &&
-                      line + 1 + bytes < text.size();
+                      bytes < text.size() - line - 1;  // and a line end
     if (!good) {
       const auto number = static_cast<std::uint32_t>(
           std::count(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(at), '\n') + 1);
-      return tl::unexpected(base::error_at("JR-904", Place{path.string(), number, 0},
-                                           "a line of a file's name and bytes was expected",
-                                           "restore the file, or record the baseline again"));
+      return damaged(path, number, "a line of a file's name and bytes was expected");
     }
     texts.push_back({head.substr(5, tab - 5), text.substr(line + 1, bytes)});
     at = line + 1 + bytes + 1;
@@ -127,23 +160,20 @@ Result<std::vector<ModelText>> read_model(const fs::path& path, const std::strin
   return texts;
 }
 
-std::map<std::string, std::int64_t> read_times(const fs::path& folder) {
+std::map<std::string, std::int64_t> read_times(const std::string& text) {
   std::map<std::string, std::int64_t> times;
-  std::istringstream lines(read_file(folder / times_file).value_or(""));
+  std::istringstream lines(text);
   for (std::string line; std::getline(lines, line);) {
-    if (const std::size_t tab = line.rfind('\t'); tab != std::string::npos)
-      times[line.substr(0, tab)] = std::strtoll(line.c_str() + tab + 1, nullptr, 10);
+    std::int64_t nanoseconds = 0;
+    const std::size_t tab = line.rfind('\t');
+    if (tab != std::string::npos &&
+        std::from_chars(line.data() + tab + 1, line.data() + line.size(), nanoseconds).ec == std::errc())
+      times[query_name(line.substr(0, tab))] = nanoseconds;
   }
   return times;
 }
 
 }  // namespace
-
-std::optional<std::string> read_file(const fs::path& path) {
-  std::ifstream file(path, std::ios::binary);
-  if (!file) return std::nullopt;
-  return std::string{std::istreambuf_iterator<char>(file), std::istreambuf_iterator<char>()};
-}
 
 std::string describe_data(const Dataset& dataset) {
   std::string text;
@@ -187,70 +217,67 @@ std::string fingerprint(const std::vector<ModelText>& texts) {
 }
 
 bool is_baseline(const fs::path& path) {
-  std::error_code error;
-  return fs::exists(path / data_file, error);
+  return seal_at(path).starts_with(seal_line);
 }
 
 Result<Folder> read_folder(const fs::path& path) {
   Folder folder;
-  folder.data = read_file(path / data_file).value_or("");
-  folder.machine = read_file(path / machine_file).value_or("");
-  folder.times = read_times(path);
+  folder.seal = seal_at(path);
+  auto files = read_sealed(path, folder.seal);
+  if (!files) return tl::unexpected(files.error());
   Diagnostics errors;
   const auto take = [&](const Diagnostics& found) { errors.insert(errors.end(), found.begin(), found.end()); };
-  for (const fs::path& file : files_ending(path, result_ending)) {
-    auto read = read_result(file.string(), read_file(file).value_or(""));
-    if (!read) {
-      take(read.error());
-    } else {
-      std::string name = read->query;
-      folder.results.emplace(std::move(name), std::move(*read));
+  for (auto& [name, text] : *files) {
+    if (name == data_file) folder.data = std::move(text);
+    if (name == machine_file) folder.machine = std::move(text);
+    if (name == times_file) folder.times = read_times(text);
+    if (const auto query = name_in(name, expected_ending)) folder.expected.emplace(*query, std::move(text));
+    if (name.ends_with(result_ending)) {
+      auto read = read_result((path / name).string(), text);
+      if (!read) {
+        take(read.error());
+      } else {
+        std::string query = read->query;
+        folder.results.emplace(std::move(query), std::move(*read));
+      }
     }
-  }
-  for (const fs::path& file : files_ending(path, expected_ending))
-    folder.expected.emplace(query_name(without(file, expected_ending)), read_file(file).value_or(""));
-  for (const fs::path& file : files_ending(path / models_folder, model_ending)) {
-    auto read = read_model(file, read_file(file).value_or(""));
-    if (!read) {
-      take(read.error());
-    } else {
-      folder.models.emplace(without(file, model_ending), std::move(*read));
+    if (const auto model = name_in(name, model_ending); model && name.starts_with(models_folder)) {
+      auto read = read_model(path / name, text);
+      if (!read) {
+        take(read.error());
+      } else {
+        folder.models.emplace(model->substr(models_folder.size()), std::move(*read));
+      }
     }
   }
   if (!errors.empty()) return tl::unexpected(std::move(errors));
   return folder;
 }
 
-Result<std::vector<std::string>> write_folder(const fs::path& path, const Folder& folder) {
-  if (auto ready = prepare_folder(path); !ready) return tl::unexpected(ready.error());
-  std::map<fs::path, std::string> files;
-  files.emplace(path / data_file, folder.data);
-  files.emplace(path / machine_file, folder.machine);
-  std::string times;
-  for (const auto& [query, nanoseconds] : folder.times) times += fmt::format("{}\t{}\n", query, nanoseconds);
-  files.emplace(path / times_file, times);
-  for (const auto& [query, recorded] : folder.results)
-    files.emplace(path / (file_name(query) + std::string(result_ending)), write_result(recorded));
-  for (const auto& [query, text] : folder.expected)
-    files.emplace(path / (file_name(query) + std::string(expected_ending)), text);
-  for (const auto& [hash, texts] : folder.models)
-    files.emplace(path / models_folder / (hash + std::string(model_ending)), write_model(texts));
-  for (const auto& [file, text] : files) {
-    if (auto written = write_file(file, text); !written) return tl::unexpected(written.error());
+Result<void> write_folder(const fs::path& path, const Folder& folder) {
+  std::error_code error;
+  if (fs::exists(path, error) && !is_baseline(path) && (!fs::is_directory(path, error) || !fs::is_empty(path, error))) {
+    return tl::unexpected(base::error("JR-902", fmt::format("{} holds something other than a baseline", path.string()),
+                                      "name a new folder with --dir"));
   }
-  std::vector<std::string> gone;
-  const auto remove_others = [&](const fs::path& from, std::string_view ending) {
-    for (const fs::path& file : files_ending(from, ending)) {
-      if (files.contains(file)) continue;
-      if (ending == result_ending) gone.push_back(query_name(without(file, ending)));
-      std::error_code error;
-      fs::remove(file, error);
-    }
-  };
-  remove_others(path, result_ending);
-  remove_others(path, expected_ending);
-  remove_others(path / models_folder, model_ending);
-  return gone;
+  base::FolderFiles files;
+  files.first = seal_file;
+  std::map<std::string, std::string> texts;
+  texts.emplace(data_file, folder.data);
+  texts.emplace(machine_file, folder.machine);
+  std::string times;
+  for (const auto& [query, nanoseconds] : folder.times) times += fmt::format("{}\t{}\n", file_name(query), nanoseconds);
+  texts.emplace(times_file, times);
+  for (const auto& [query, recorded] : folder.results)
+    texts.emplace(file_name(query) + std::string(result_ending), write_result(recorded));
+  for (const auto& [query, text] : folder.expected)
+    texts.emplace(file_name(query) + std::string(expected_ending), text);
+  for (const auto& [hash, model] : folder.models)
+    texts.emplace(std::string(models_folder) + hash + std::string(model_ending), write_model(model));
+  files.texts = texts;
+  files.texts.emplace(seal_file, write_seal(texts));
+  const auto is_as_read = [&](const fs::path& now) { return seal_at(now) == folder.seal; };
+  return base::replace_folder(path, files, own_files, is_as_read, "JR-901");
 }
 
 }  // namespace juniper::regress

@@ -142,7 +142,7 @@ class ResultReader {
 
   tl::unexpected<Diagnostics> fail(std::string message) const {
     return tl::unexpected(base::error_at("JR-904", Place{file_, line_, 0}, std::move(message),
-                                         "restore the file, or record the baseline again"));
+                                         "restore the file, or remove the baseline and record it again"));
   }
 
   void add_level(QueryResult& result) const {

@@ -7,6 +7,7 @@
 
 #include "base/calendar.h"
 #include "base/exact.h"
+#include "base/shown_text.h"
 
 namespace juniper::scanning {
 
@@ -86,7 +87,7 @@ bool is_kept_by_real(std::string_view number) {
 
 bool TypeFinder::take_number(std::string_view text, std::uint64_t line) {
   if (lost_digits_.empty() && !is_kept_by_real(text))
-    lost_digits_ = fmt::format("not every digit of \"{}\" in line {} is kept", text.substr(0, 30), line);
+    lost_digits_ = fmt::format("not every digit of \"{}\" in line {} is kept", base::shortened(text, 30), line);
   if (const auto digits = digits_of(text)) {
     if (digits->leading_zero) return false;
     // A whole number is a name rather than a measure, once it is so long: what is not exact takes several for one.
@@ -109,7 +110,7 @@ bool TypeFinder::take_number(std::string_view text, std::uint64_t line) {
 
 void TypeFinder::become_text(std::string_view text, std::uint64_t line) {
   const auto digits = digits_of(text);
-  const std::string shown(text.substr(0, 30));
+  const std::string shown = base::shortened(text, 30);
   if (is_too_long(digits, text)) {
     reason_ = fmt::format("a whole number that 64 bits do not hold stands in line {}: \"{}\"", line, shown);
   } else if (kind_ && *kind_ != TypeKind::text) {

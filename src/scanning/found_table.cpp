@@ -59,16 +59,26 @@ std::string plain_name(std::string_view text, const std::string& otherwise) {
   return language::is_plain_name(name) ? name : name + "_";
 }
 
+// A part of a file's name in a pattern, where only itself fits it.
+std::string escaped(const std::string& name) {
+  std::string pattern;
+  for (const char c : name) {
+    if (c == '*' || c == '?' || c == '[' || c == '\\') pattern += '\\';
+    pattern += c;
+  }
+  return pattern;
+}
+
 // "sessions-2024.csv.gz" as "sessions" and "sessions-*.csv.gz".
 std::pair<std::string, std::string> stem_and_pattern(const std::string& file) {
   const std::size_t dot = std::min(file.find('.'), file.size());
   const std::string stem = file.substr(0, dot);
   const std::size_t end = stem.find_last_not_of("0123456789-_ ");
   const std::string short_stem = end == std::string::npos ? stem : stem.substr(0, end + 1);
-  if (short_stem.size() == stem.size()) return {stem, file};
+  if (short_stem.size() == stem.size()) return {stem, pattern_of(file)};
   const std::size_t first_digit = stem.find_first_of("0123456789", short_stem.size());
-  if (first_digit == std::string::npos) return {stem, file};
-  return {short_stem, stem.substr(0, first_digit) + "*" + file.substr(dot)};
+  if (first_digit == std::string::npos) return {stem, pattern_of(file)};
+  return {short_stem, escaped(stem.substr(0, first_digit)) + "*" + escaped(file.substr(dot))};
 }
 
 std::string unique_name(std::string name, std::set<std::string>& taken) {
@@ -118,6 +128,10 @@ Result<void> find_types(const FoundTable& table, const std::vector<std::string>&
 
 }  // namespace
 
+std::string pattern_of(const std::string& file) {
+  return file.find_first_of("*?[") == std::string::npos ? file : escaped(file);
+}
+
 Result<std::vector<TableFiles>> group_files(std::vector<fs::path> files) {
   std::sort(files.begin(), files.end());
   std::map<std::pair<std::string, std::string>, TableFiles> groups;  // by pattern and header
@@ -143,7 +157,7 @@ Result<std::vector<TableFiles>> group_files(std::vector<fs::path> files) {
     for (const fs::path& path : group.files) {
       TableFiles single = group;
       single.files = {path};
-      single.pattern = path;
+      single.pattern = path.parent_path() / pattern_of(path.filename().string());
       single.name = path.filename().string().substr(0, path.filename().string().find('.'));
       tables.push_back(std::move(single));
     }
@@ -172,20 +186,19 @@ Result<FoundTable> read_found_table(const TableFiles& files, const Options& opti
   std::vector<std::string> headers;
   std::set<std::string> names;
   std::string scratch;
+  std::map<std::string, std::size_t> times;
   for (std::size_t i = 0; i < header.width(); ++i) {
     const std::string name(header.text(header.field(0, i), scratch));
     if (name.empty()) {
       table.comments.push_back(fmt::format("column {} has no name in the header, and is not read", i + 1));
-    } else if (std::find(headers.begin(), headers.end(), name) != headers.end()) {
-      table.comments.push_back(fmt::format("the header has \"{}\" several times", name));
-    } else {
+    } else if (++times[name] == 1) {
       headers.push_back(name);
+    } else if (times[name] == 2) {
+      table.comments.push_back(fmt::format("the header has \"{}\" several times, and none of them is read", name));
     }
   }
-  // Columns that stand several times can't be told apart.
-  for (const std::string& comment : table.comments)
-    std::erase_if(headers,
-                  [&](const std::string& name) { return comment.find('"' + name + '"') != std::string::npos; });
+  // What stands several times can't be told apart.
+  std::erase_if(headers, [&](const std::string& name) { return times[name] > 1; });
   std::vector<TypeFinder> finders(headers.size());
   if (auto found = find_types(table, headers, finders); !found) return tl::unexpected(found.error());
   source::TableRequest request{table.name, {}, "", table.delimiter, {}};

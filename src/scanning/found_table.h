@@ -48,6 +48,9 @@ struct FoundTable {
   std::vector<std::string> comments;
 };
 
+// The name of a file as a pattern that no other file's name fits.
+std::string pattern_of(const std::string& file);
+
 // The tables that CSV files make: files of the same header whose names differ in digits alone are one.
 Result<std::vector<TableFiles>> group_files(std::vector<std::filesystem::path> files);
 

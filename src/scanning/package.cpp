@@ -2,10 +2,8 @@
 
 #include <fmt/format.h>
 
-#include <fstream>
-#include <iterator>
-
 #include "base/diagnostics.h"
+#include "base/files.h"
 #include "base/json.h"
 
 namespace juniper::scanning {
@@ -56,9 +54,15 @@ std::vector<std::string> names_of(const Json& json, const char* what) {
 TableFiles table_of(const Json& resource, const std::filesystem::path& folder) {
   TableFiles table;
   table.name = text_of(member(resource, "name"), "name");
-  for (const std::string& path : names_of(member(resource, "path"), "path")) table.files.push_back(folder / path);
+  for (const std::string& path : names_of(member(resource, "path"), "path")) {
+    // As its specification has it: a description from a stranger leads to nothing but its own files.
+    const std::filesystem::path inside = std::filesystem::path(path).lexically_normal();
+    if (inside.empty() || inside.is_absolute() || *inside.begin() == "..")
+      throw NoPackage{fmt::format("the path \"{}\" leads out of its folder", path)};
+    table.files.push_back(folder / path);
+  }
   if (table.files.empty()) throw NoPackage{"a resource has no path"};
-  table.pattern = table.files[0];
+  table.pattern = table.files[0].parent_path() / pattern_of(table.files[0].filename().string());
   if (const Json* const dialect = resource.find("dialect")) {
     const std::string delimiter = text_or(*dialect, "delimiter", ",");
     if (delimiter.size() == 1) table.delimiter = delimiter[0];
@@ -93,10 +97,10 @@ Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path) 
                                          fmt::format("this is not the description of a data package: {}", what),
                                          "name the CSV files themselves"));
   };
-  std::ifstream file(path);
-  if (!file) return bad("it cannot be opened");
+  const auto text = base::read_plain_file(path);
+  if (!text) return bad(text.error());
   try {
-    const base::ParsedJson package = base::parse_json(std::string(std::istreambuf_iterator<char>(file), {}));
+    const base::ParsedJson package = base::parse_json(*text);
     if (!package.value) return bad(fmt::format("byte {}: {}", package.byte, package.problem));
     if (package.value->find("resources") == nullptr) return bad("it has no \"resources\"");
     std::vector<TableFiles> tables;

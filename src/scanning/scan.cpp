@@ -4,17 +4,15 @@
 
 #include <algorithm>
 #include <array>
-#include <cerrno>
-#include <cstdio>
-#include <cstring>
 #include <functional>
-#include <memory>
 #include <set>
 
 #include "base/calendar.h"
 #include "base/failure.h"
 #include "base/files.h"
 #include "base/format.h"
+#include "base/output_file.h"
+#include "base/shown_text.h"
 #include "juniper/format.h"
 #include "language/lexer.h"
 #include "loading/resolve_link.h"
@@ -27,8 +25,14 @@ namespace {
 
 namespace fs = std::filesystem;
 using namespace scanning;
+using language::written_declared_name;
 using language::written_name;
 using language::written_text;
+
+// A comment of a text, on a line of its own: whatever a file or its data say, it stays in there.
+std::string comment_line(std::string_view text) {
+  return "# " + base::one_line(text) + "\n";
+}
 
 // A link that the data could bear.
 struct FoundLink {
@@ -75,11 +79,23 @@ class Scanner {
         errors.insert(errors.end(), read.error().begin(), read.error().end());
         continue;
       }
+      if (read->columns.empty()) {
+        left_out_.push_back(
+            fmt::format("{} is left out: it has no column with a name of its own", table.pattern.string()));
+        continue;
+      }
       const std::string name = read->name;
       for (int n = 2; !names.insert(read->name).second; ++n) read->name = fmt::format("{}_{}", name, n);
       tables_.push_back(std::move(*read));
     }
     if (!errors.empty()) return tl::unexpected(std::move(errors));
+    if (tables_.empty()) {
+      for (const std::string& why : left_out_) {
+        const Diagnostics error = base::error("JR-512", why, "rename the file, or its columns");
+        errors.insert(errors.end(), error.begin(), error.end());
+      }
+      return tl::unexpected(std::move(errors));
+    }
     for (std::size_t t = 0; t < tables_.size(); ++t) keys_.push_back(find_key(t));
     find_calendar();
     find_links();
@@ -302,7 +318,7 @@ class Scanner {
   std::string table_text(std::size_t t) const {
     const FoundTable& table = tables_[t];
     std::string text;
-    for (const std::string& comment : table.comments) text += "# " + comment + "\n";
+    for (const std::string& comment : table.comments) text += comment_line(comment);
     if (!keys_[t]) text += "# no column tells all rows apart\n";
     if (t == calendar_) {
       const store::Column& day = column(t, *keys_[t]).data;
@@ -315,12 +331,13 @@ class Scanner {
     text += " {\n";
     for (std::size_t c = 0; c < table.columns.size(); ++c) {
       const FoundColumn& found = table.columns[c];
-      text +=
-          fmt::format("  {}{} {}", keys_[t] == c ? "key " : "", written_name(found.name), to_string(found.data.type));
+      text += fmt::format("  {}{} {}", keys_[t] == c ? "key " : "", written_declared_name(found.name),
+                          to_string(found.data.type));
       if (found.header != found.name) text += " from " + written_text(found.header);
       text += format_of(found.data.type);
       if (const auto order = order_of(t, c)) text += " sorted by " + written_name(column(t, *order).name);
-      if (!found.comment.empty()) text += fmt::format("  # {}: {}", to_string(found.data.type), found.comment);
+      if (!found.comment.empty())
+        text += "  " + base::one_line(fmt::format("# {}: {}", to_string(found.data.type), found.comment));
       text += "\n";
     }
     return text + "}\n";
@@ -352,8 +369,9 @@ class Scanner {
                  column(t, link.column).header == reference.columns[0];
         });
         if (!taken)
-          text += fmt::format("# not taken over: a foreign key of {} ({}) to {} ({})\n", tables_[t].name,
-                              fmt::join(reference.columns, ", "), reference.table, fmt::join(reference.to, ", "));
+          text += comment_line(fmt::format("not taken over: a foreign key of {} ({}) to {} ({})", tables_[t].name,
+                                           fmt::join(reference.columns, ", "), reference.table,
+                                           fmt::join(reference.to, ", ")));
       }
     }
     return text;
@@ -367,6 +385,7 @@ class Scanner {
       text += table_text(t) + "\n";
       facts.insert(t);
     }
+    for (const std::string& file : left_out_) text += comment_line(file);
     text += references_not_taken();
     for (const FoundLink& link : links_) {
       text += link_text(link);
@@ -406,6 +425,7 @@ class Scanner {
   fs::path text_folder_;
   const Options& options_;
   std::vector<FoundTable> tables_;
+  std::vector<std::string> left_out_;  // files, and why
   std::vector<std::optional<std::size_t>> keys_;
   std::size_t calendar_ = none;
   std::vector<std::size_t> periods_;
@@ -419,13 +439,7 @@ Result<Scan> scan(const std::vector<std::string>& paths, const std::string& text
 }
 
 Result<void> write_new(const Scan& scan, const std::string& path) {
-  // "x": never over a text that somebody has worked on.
-  const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), "wbx"), &std::fclose);
-  if (file && std::fwrite(scan.text.data(), 1, scan.text.size(), file.get()) == scan.text.size() &&
-      std::fflush(file.get()) == 0)
-    return {};
-  return tl::unexpected(base::error("JR-514", fmt::format("cannot write {}: {}", path, std::strerror(errno)),
-                                    "name a new file with --output"));
+  return base::guarded([&] { return base::write_new(path, scan.text, "JR-514"); });
 }
 
 }  // namespace juniper

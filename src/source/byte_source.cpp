@@ -1,6 +1,5 @@
 #include "source/byte_source.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
 #include <unistd.h>
 #include <zlib.h>
@@ -12,6 +11,7 @@
 #include <vector>
 
 #include "base/failure.h"
+#include "base/files.h"
 
 namespace juniper::source {
 
@@ -167,11 +167,12 @@ Result<ByteSource> ByteSource::open(const std::filesystem::path& path) {
   return base::guarded([&]() -> Result<ByteSource> {
     ByteSource source;
     source.name_ = path.string();
-    source.descriptor_ = ::open(path.c_str(), O_RDONLY | O_CLOEXEC);
-    if (source.descriptor_ < 0) {
+    const auto opened = base::open_plain_file(path);
+    if (!opened) {
       return tl::unexpected(base::error_at("JR-501", Place{source.name_, 0, 0},
-                                           fmt::format("cannot open this file: {}", std::strerror(errno))));
+                                           fmt::format("cannot open this file: {}", opened.error())));
     }
+    source.descriptor_ = *opened;
     source.hash_.reset(XXH3_createState());
     if (!source.hash_) throw std::bad_alloc();
     XXH3_64bits_reset(source.hash_.get());

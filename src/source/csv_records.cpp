@@ -11,7 +11,7 @@ namespace juniper::source {
 
 namespace {
 
-constexpr std::size_t longest_record = std::size_t{1} << 30;
+constexpr std::size_t longest_record = most_piece_bytes;
 
 // Visits the ends of the records of a text, each behind a line feed outside of quotes, until `visit` gives false.
 template <class Visit>
@@ -46,6 +46,18 @@ std::size_t end_of_records(std::string_view text, char delimiter) {
   return end;
 }
 
+void drop_byte_order_mark(std::string& text) {
+  if (text.starts_with("\xEF\xBB\xBF")) text.erase(0, 3);
+}
+
+// The last line gets the end that it may lack.
+std::string_view end_piece(std::string& text) {
+  if (!text.empty() && text.back() != '\n') text += '\n';
+  const std::size_t size = text.size();
+  text.resize(size + marks_overrun);
+  return std::string_view(text).substr(0, size);
+}
+
 }  // namespace
 
 Result<CsvPieces> CsvPieces::open(const std::filesystem::path& path, std::size_t piece_bytes) {
@@ -65,15 +77,9 @@ Result<std::string_view> CsvPieces::next(std::string& buffer, char delimiter) {
       const auto got = source_.read(std::span(buffer).subspan(had));
       if (!got) return tl::unexpected(got.error());
       buffer.resize(had + *got);
-      if (!begun_ && buffer.starts_with("\xEF\xBB\xBF")) buffer.erase(0, 3);
+      if (!begun_) drop_byte_order_mark(buffer);
       begun_ = true;
-      if (had + *got < wanted) {
-        // The end. The last line gets the end that it may lack.
-        if (!buffer.empty() && buffer.back() != '\n') buffer += '\n';
-        const std::size_t size = buffer.size();
-        buffer.resize(size + marks_overrun);
-        return std::string_view(buffer).substr(0, size);
-      }
+      if (had + *got < wanted) return end_piece(buffer);
     }
     const std::size_t end = end_of_records(buffer, delimiter);
     if (end != 0) {
@@ -88,6 +94,11 @@ Result<std::string_view> CsvPieces::next(std::string& buffer, char delimiter) {
                          "a quote that does not close makes all that follows one field"));
     }
   }
+}
+
+std::string_view as_piece(std::string& text) {
+  drop_byte_order_mark(text);
+  return end_piece(text);
 }
 
 std::size_t first_record_end(std::string_view text, char delimiter) {

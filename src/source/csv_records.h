@@ -39,6 +39,11 @@ class CsvPieces {
   bool begun_ = false;
 };
 
+// Makes a whole text one piece: without a byte order mark, the last line with its end, and marks_overrun bytes behind it.
+// Gives the piece in it. A text longer than most_piece_bytes can't be one.
+constexpr std::size_t most_piece_bytes = std::size_t{1} << 30;
+std::string_view as_piece(std::string& text);
+
 // Where the first record of a text ends; the end of the text if a quote in it does not close.
 std::size_t first_record_end(std::string_view text, char delimiter);
 
@@ -64,8 +69,9 @@ struct BadRecord {
 // The records of one piece. Kept from piece to piece, so that its memory is.
 class CsvRecords {
  public:
-  // Reads a piece whose records should have `width` fields; 0: as many as the first one has. Records with another
-  // number of fields are not among the rows but among the bad records (JR-506).
+  // Reads a piece: its last line has its end, and behind it marks_overrun bytes are readable. Its records should have
+  // `width` fields; 0: as many as the first one has. Records with another number of fields are not among the rows but
+  // among the bad records (JR-506).
   void read(std::string_view text, char delimiter, std::size_t width);
 
   std::size_t rows() const { return width_ == 0 ? 0 : fields_.size() / width_; }

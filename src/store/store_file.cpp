@@ -85,6 +85,7 @@ class NewFile {
     if (error_ == 0 && ::rename(file_->path().c_str(), target.c_str()) != 0) error_ = errno;
     if (error_ != 0) return;
     kept_ = true;
+    file_->has_its_place();
     file_->expect_as_it_is();
     // The rename itself is durable once the folder is synced.
     const auto folder = target.has_parent_path() ? target.parent_path() : std::filesystem::path(".");

@@ -1,9 +1,14 @@
 #include "juniper/baseline.h"
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
+
+#include <random>
+#include <span>
 
 #include "regress/folder.h"
 #include "regress/result_file.h"
+#include "store/store.h"
 #include "support/support.h"
 
 namespace juniper::baseline_test {
@@ -11,7 +16,7 @@ namespace {
 
 using regress::Folder;
 
-constexpr const char* text = R"(table t from csv "t.csv" { key id integer  g text  x decimal(2)  r real }
+constexpr const char* model_text = R"(table t from csv "t.csv" { key id integer  g text  x decimal(2)  r real }
 measure s = sum(x for t) format "0.00"
 measure a = avg(r for t)
 query by_group "Groups" { by t.g show s, a total grand }
@@ -19,7 +24,7 @@ query total { show s }
 )";
 
 test::SmallModel small() {
-  return {text, {{"t.csv", "id,g,x,r\n1,a,1.50,0.1\n2,\"tab\there\",2.00,0.2\n3,,,\n4,a,9.25,1e-7\n"}}};
+  return {model_text, {{"t.csv", "id,g,x,r\n1,a,1.50,0.1\n2,\"tab\there\",2.00,0.2\n3,,,\n4,a,9.25,1e-7\n"}}};
 }
 
 CheckReport checked(const test::SmallModel& model) {
@@ -48,7 +53,7 @@ class BaselineTest : public testing::Test {
 TEST_F(BaselineTest, IsTextThatDiffsWell) {
   const Folder folder = *regress::read_folder(model_.folder.path("b"));
   ASSERT_EQ(folder.models.size(), 1U);
-  EXPECT_EQ(folder.models.begin()->second, (std::vector<ModelText>{{"model.ridge", text}}));
+  EXPECT_EQ(folder.models.begin()->second, (std::vector<ModelText>{{"model.ridge", model_text}}));
   EXPECT_EQ(test::read_file(model_.folder.path("b/by_group.result")),
             "juniper baseline 2\nquery\tby_group\nmodel\t" + folder.models.begin()->first +
                 "\nkey\tt.g\ttext\t\nvalue\ts\tdecimal(2)\t0.00\nvalue\ta\treal\t\nlevel\tdetail\tt."
@@ -140,13 +145,12 @@ TEST_F(BaselineTest, RecordingAgainDropsLostQueries) {
   EXPECT_TRUE(checked(model_).passed());
 }
 
-TEST_F(BaselineTest, DamagedFilesNameFileAndLine) {
+TEST(ResultFile, WhatIsDamagedIsToldWithItsLine) {
   const auto fails = [&](const std::string& content, std::uint32_t line) {
-    model_.folder.write("b/total.result", content);
-    const auto report = check(model_.open(), model_.folder.path("b"));
-    ASSERT_FALSE(report) << content;
-    EXPECT_EQ(report.error()[0].code, "JR-904");
-    EXPECT_EQ(report.error()[0].place, (Place{model_.folder.path("b/total.result"), line, 0})) << content;
+    const auto read = regress::read_result("total.result", content);
+    ASSERT_FALSE(read) << content;
+    EXPECT_EQ(read.error()[0].code, "JR-904");
+    EXPECT_EQ(read.error()[0].place, (Place{"total.result", line, 0})) << content;
   };
   const std::string head = "juniper baseline 2\nquery\ttotal\nvalue\ts\tdecimal(2)\t0.00\nlevel\tdetail\n";
   fails("", 0);
@@ -158,6 +162,106 @@ TEST_F(BaselineTest, DamagedFilesNameFileAndLine) {
   fails(head + "rows\t1\n0\tx\n", 6);
   fails(head + "rows\t1\n7\t1.00\n", 6);
   fails(head + "rows\t1\n0\t1.00\t2\n", 6);
+}
+
+namespace fs = std::filesystem;
+
+std::map<std::string, std::string> texts_in(const fs::path& folder) {
+  std::map<std::string, std::string> texts;
+  for (const auto& entry : fs::recursive_directory_iterator(folder)) {
+    if (entry.is_regular_file()) texts.emplace(entry.path().lexically_relative(folder), test::read_file(entry.path()));
+  }
+  return texts;
+}
+
+// Every bit of a byte of each file, and each length that it may be cut to.
+TEST_F(BaselineTest, NoChangedByteIsTakenForABaseline) {
+  const Dataset dataset = model_.open();
+  const std::string folder = model_.folder.path("b");
+  std::size_t tried = 0;
+  const auto fails = [&](const std::string& name, const std::string& text) {
+    model_.folder.write("b/" + name, text);
+    const auto report = check(dataset, folder);
+    ++tried;
+    ASSERT_FALSE(report) << name << "\n" << text;
+    const std::string& code = report.error()[0].code;
+    EXPECT_TRUE(code == "JR-904" || (code == "JR-903" && name == "seal.txt")) << name << " " << code;
+  };
+  for (const auto& [name, text] : texts_in(folder)) {
+    const std::size_t step = test::is_sanitized ? 7 : 1;
+    for (std::size_t at = 0; at < text.size(); at += step) {
+      std::string changed = text;
+      changed[at] = static_cast<char>(changed[at] ^ (1 << (at % 8)));
+      fails(name, changed);
+      if (!(name == "seal.txt" && text[at - (at == 0 ? 0 : 1)] == '\n')) fails(name, text.substr(0, at));
+    }
+    model_.folder.write("b/" + name, text);
+  }
+  EXPECT_TRUE(checked(model_).passed());
+  EXPECT_GT(tried, 200U);
+}
+
+// A stranger's baseline, whose seal is right whatever it says: it is compared or refused, and leads nowhere else.
+TEST_F(BaselineTest, WhateverAForgedOneSaysIsComparedOrRefused) {
+  std::mt19937_64 random(test::test_seed(22));
+  const Dataset dataset = model_.open();
+  const std::string folder = model_.folder.path("b");
+  const auto whole = texts_in(folder);
+  std::vector<std::string> names;
+  for (const auto& [name, text] : whole)
+    if (name != "seal.txt") names.push_back(name);
+  const std::vector<std::string> pieces{"\t",
+                                        "\n",
+                                        "99999999999999999999",
+                                        "18446744073709551615",
+                                        "-1",
+                                        "\\",
+                                        "\0",
+                                        "file\tx\t",
+                                        "rows\t",
+                                        "level\t",
+                                        "key\t",
+                                        "value\tv\treal\t",
+                                        "\xff",
+                                        "../"};
+  std::size_t compared = 0;
+  for (std::size_t i = 0; i < test::test_count(200); ++i) {
+    auto texts = whole;
+    std::string& text = texts[names[random() % names.size()]];
+    for (std::size_t n = 0; n <= random() % 3; ++n) {
+      const std::size_t at = random() % (text.size() + 1);
+      const std::size_t bytes = random() % 2 == 0 ? 0 : random() % 12;
+      text.replace(at, bytes, pieces[random() % pieces.size()]);
+    }
+    std::string seal = "juniper seal 1\n";
+    for (const std::string& name : names) {
+      model_.folder.write("b/" + name, texts[name]);
+      seal += fmt::format("{:016x}\t{}\n", store::hash_bytes(std::as_bytes(std::span(texts[name]))), name);
+    }
+    model_.folder.write("b/seal.txt", seal);
+    const auto report = check(dataset, folder);
+    if (report) ++compared;
+  }
+  EXPECT_GT(compared, 0U);
+  const std::string outside = model_.folder.write("outside", "precious");
+  for (const char* const name : {"../outside", "/etc/passwd", "models/../../outside", "./data.txt", "", "x//y"}) {
+    model_.folder.write("b/seal.txt", fmt::format("juniper seal 1\n{:016x}\t{}\n", 0, name));
+    EXPECT_EQ(test::codes(check(dataset, folder).error()), "JR-904") << name;
+    EXPECT_EQ(test::codes(baseline(dataset, folder).error()), "JR-904") << name;
+  }
+  EXPECT_EQ(test::read_file(outside), "precious");
+}
+
+TEST_F(BaselineTest, FilesOfSomebodyElseStay) {
+  model_.folder.write("b/README.md", "what this is");
+  model_.folder.write("b/reviews/2025.txt", "good");
+  ASSERT_TRUE(baseline(model_.open(), model_.folder.path("b")));
+  CheckSettings settings;
+  settings.accept = {"total"};
+  ASSERT_TRUE(check(model_.open(), model_.folder.path("b"), settings));
+  EXPECT_EQ(test::read_file(model_.folder.path("b/README.md")), "what this is");
+  EXPECT_EQ(test::read_file(model_.folder.path("b/reviews/2025.txt")), "good");
+  EXPECT_TRUE(checked(model_).passed());
 }
 
 TEST_F(BaselineTest, WritesOnlyIntoItsOwnFolders) {

@@ -151,7 +151,7 @@ TEST(Scan, WhatIsDoubtfulStandsInComments) {
   EXPECT_EQ(found->text, R"(# Proposed from the files. What was doubtful stands in comments.
 
 # column 4 has no name in the header, and is not read
-# the header has "note" several times
+# the header has "note" several times, and none of them is read
 table visits_2024 from csv "Visits 2024.csv" (delimiter ";") {
   key visit_no  integer  from "Visit No"
       bay       integer
@@ -232,6 +232,135 @@ TEST(Scan, WhatCanNotBeReadIsTold) {
   folder.write("open.csv", "a,\"b\n1,2\n");
   folder.write("short.csv", "a,b\n1\n");
   EXPECT_EQ(test::codes(scan({folder.path()}).error()), "JR-505 JR-502 JR-506");
+}
+
+// Folders of files as nobody wants them: what is proposed for them parses, loads and weighs, and holds nothing that the
+// files said in a comment.
+class NastyFolders {
+ public:
+  explicit NastyFolders(std::uint64_t seed) : random_(seed) {}
+
+  std::map<std::string, std::string> draw() {
+    std::map<std::string, std::string> files;
+    const std::size_t count = 1 + random_() % 3;
+    for (std::size_t i = 0; i < count; ++i) {
+      const std::string name =
+          one_of({"bays", "sessions", "sessions_2024", "sessions_2025", "table", "from", "größe", "a b", "x\ny", "1",
+                  "-", "%s", "days", "key", "a\"b", "a\\b", "a'b", "a*b", "[ab]"});
+      files[name + one_of({".csv", ".tsv"})] = file();
+    }
+    return files;
+  }
+
+ private:
+  std::string one_of(const std::vector<std::string>& texts) { return texts[random_() % texts.size()]; }
+
+  std::string cell() {
+    static const std::vector<std::string> cells{"",
+                                                "1",
+                                                "2",
+                                                "007",
+                                                "-5",
+                                                "1.5",
+                                                "2.25",
+                                                "1e5",
+                                                "0.1234567890123456789",
+                                                "123456789012345678",
+                                                "99999999999999999999",
+                                                "true",
+                                                "false",
+                                                "2024-01-01",
+                                                "2024-02-30",
+                                                "2024-01-01 10:00:00",
+                                                "10:00",
+                                                "24:00:00",
+                                                "text",
+                                                "a\nb",
+                                                "x\r\n}\ninclude \"/etc/passwd\"\n",
+                                                "\n  evil text\n",
+                                                "größe größe größe größe größe größe",
+                                                "充電充電充電充電充電充電充電",
+                                                "\033[31mred",
+                                                "\a",
+                                                "\u202Eabc",
+                                                "\u2028",
+                                                "# no",
+                                                "\"quoted\"",
+                                                "\\",
+                                                "`",
+                                                "=1+1",
+                                                "NULL",
+                                                "-0",
+                                                "9999-12-31",
+                                                "0001-01-01",
+                                                "nan",
+                                                "-9223372036854775808",
+                                                "9223372036854775807",
+                                                std::string(200, 'x'),
+                                                std::string("a\0b", 3)};
+    return one_of(cells);
+  }
+  std::string header() {
+    return one_of({"id",    "bay_id",  "session_id", "name", "from", "table", "key", "sorted",  "format", "measure",
+                   "group", "größe",   "a b",        "",     "a\nb", "x\"y",  "\\",  "`",       "#",      "A",
+                   "a",     "day",     "month",      "year", "true", "null",  "123", "\033[0m", "\u202E", "decimal",
+                   "text",  "include", "calendar",   "_",    "a.b",  "is",    "and", "not",     "by"});
+  }
+  // As the CSV of some other program has it.
+  std::string quoted(const std::string& text, char delimiter) {
+    if (text.find_first_of(std::string("\"\r\n") + delimiter) == std::string::npos && random_() % 8 != 0) return text;
+    std::string out = "\"";
+    for (const char c : text) out += c == '"' ? std::string("\"\"") : std::string(1, c);
+    return out + "\"";
+  }
+  std::string file() {
+    const char delimiter = ",;\t|"[random_() % 4];
+    const std::string end = one_of({"\n", "\r\n"});
+    const std::size_t columns = 1 + random_() % 6;
+    const std::size_t rows = random_() % 8;
+    std::string text = random_() % 8 == 0 ? "\xEF\xBB\xBF" : "";
+    const auto line = [&](const auto& field) {
+      for (std::size_t c = 0; c < columns; ++c)
+        text += (c == 0 ? "" : std::string(1, delimiter)) + quoted(field(c), delimiter);
+      text += end;
+    };
+    line([&](std::size_t) { return header(); });
+    std::vector<std::string> whole(columns);  // what each row of a column is like
+    for (std::string& like : whole) like = cell();
+    for (std::size_t r = 0; r < rows; ++r) line([&](std::size_t c) { return random_() % 3 == 0 ? cell() : whole[c]; });
+    if (random_() % 4 == 0 && text.ends_with(end)) text.resize(text.size() - end.size());
+    return text;
+  }
+
+  std::mt19937_64 random_;
+};
+
+TEST(Scan, WhatIsProposedParsesLoadsAndWeighs) {
+  const std::uint64_t seed = test::test_seed(20261201);
+  fmt::print("seed {}\n", seed);
+  NastyFolders folders(seed);
+  std::size_t weighed = 0;
+  for (std::size_t i = 0; i < test::test_count(300); ++i) {
+    const test::TempFolder folder;
+    std::string all;
+    for (const auto& [name, text] : folders.draw())
+      all += fmt::format("== {}\n{}\n", name, folder.write("data/" + name, text).empty() ? "" : text);
+    const auto found = scan({folder.path("data")}, folder.path());
+    if (!found) {
+      // What can't be read is told; nothing is proposed for it.
+      for (const Diagnostic& d : found.error())
+        ASSERT_TRUE(d.code.starts_with("JR-5")) << test::messages(found.error()) << all;
+      continue;
+    }
+    ASSERT_EQ(found->text.find("\033"), std::string::npos);
+    ASSERT_EQ(found->text.find("\ninclude"), std::string::npos) << found->text;
+    ASSERT_TRUE(write_new(*found, folder.path("m.ridge")));
+    const auto dataset = Dataset::open(folder.path("m.ridge"));
+    ASSERT_TRUE(dataset) << test::messages(dataset.error()) << found->text << all;
+    EXPECT_FALSE(weigh(*dataset).columns.empty());
+    ++weighed;
+  }
+  EXPECT_GT(weighed * 3, test::test_count(300));
 }
 
 }  // namespace

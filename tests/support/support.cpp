@@ -137,17 +137,19 @@ ProcessResult run_shell(const std::string& lines, const std::string& folder, con
       folder);
 }
 
-void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds) {
-  const pid_t child = start(with_tool(arguments), "", "/dev/null", "/dev/null");
+int kill_tool(const std::vector<std::string>& arguments, unsigned microseconds, int signal, const std::string& folder) {
+  const pid_t child = start(with_tool(arguments), folder, "/dev/null", "/dev/null");
+  int status = 0;
   using std::chrono::steady_clock;
   const auto moment = steady_clock::now() + std::chrono::microseconds(microseconds);
   while (steady_clock::now() < moment) {
     // A tool that is done earlier than expected, as on a machine that was busy a moment ago, is not waited for.
-    if (::waitpid(child, nullptr, WNOHANG) == child) return;
+    if (::waitpid(child, &status, WNOHANG) == child) return status;
     std::this_thread::sleep_until(std::min(moment, steady_clock::now() + std::chrono::milliseconds(1)));
   }
-  ::kill(child, SIGKILL);
-  ::waitpid(child, nullptr, 0);
+  ::kill(child, signal);
+  ::waitpid(child, &status, 0);
+  return status;
 }
 
 std::size_t test_count(std::size_t count) {

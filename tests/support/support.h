@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include <csignal>
 #include <filesystem>
 #include <map>
 #include <string>
@@ -67,8 +68,9 @@ ProcessResult run_tool(const std::vector<std::string>& arguments, const std::str
 // Runs lines of a shell, with the tool known as `juniper`.
 ProcessResult run_shell(const std::string& lines, const std::string& folder = "", const std::string& shell = "bash");
 
-// Starts the tool and kills it after some microseconds, if it still runs.
-void kill_tool(const std::vector<std::string>& arguments, unsigned microseconds);
+// Starts the tool and sends it a signal after some microseconds, if it still runs; gives its status, as waitpid(2) does.
+int kill_tool(const std::vector<std::string>& arguments, unsigned microseconds, int signal = SIGKILL,
+              const std::string& folder = "");
 
 // A number from the environment's JUNIPER_SEED, or `seed`; tests print it, so that a failure can be repeated.
 std::uint64_t test_seed(std::uint64_t seed);

@@ -28,8 +28,8 @@ int run(const AskArguments& arguments, Context& context) {
       return console.wrong_usage("--from-sources and --against compare with different things: ask twice");
     const auto model = Model::read(arguments.model, context.options.reading);
     if (!model) return console.fail(model.error());
-    const CancelOnInterrupt cancelling;
-    return print_answer(ask_files(*model, arguments.question, context.options), console);
+    return print_answer(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }),
+                        console);
   }
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.against == Against::sqlite) {
@@ -38,8 +38,7 @@ int run(const AskArguments& arguments, Context& context) {
       console.print(report(*agreement));
       return agreement->same() ? 0 : 1;
     }
-    const CancelOnInterrupt cancelling;
-    return print_answer(ask(dataset, arguments.question), console);
+    return print_answer(can_be_called_off([&] { return ask(dataset, arguments.question); }), console);
   });
 }
 

@@ -13,8 +13,7 @@ struct ExplainArguments {
 
 int run(const ExplainArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
-    const CancelOnInterrupt cancelling;
-    const auto steps = explain(dataset, arguments.question);
+    const auto steps = can_be_called_off([&] { return explain(dataset, arguments.question); });
     context.console.clear_progress();
     return print_or_fail(steps, context.console);
   });

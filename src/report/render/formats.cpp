@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "base/shown_text.h"
+
 namespace juniper::render_formats {
 
 bool seen(const TableColumn& column, Audience by) {
@@ -17,6 +19,10 @@ bool is_for_people(const Table& table) {
 }  // namespace juniper::render_formats
 
 namespace juniper {
+
+std::string visible(std::string_view text) {
+  return base::lines(text);
+}
 
 std::string render(const Report& report, const RenderOptions& options) {
   switch (options.format) {

@@ -1,8 +1,8 @@
 // For pages, as Markdown.
 #include <fmt/format.h>
 
+#include "base/shown_text.h"
 #include "report/render/formats.h"
-#include "report/terminal_text.h"
 
 namespace juniper::render_formats {
 
@@ -10,7 +10,7 @@ namespace {
 
 std::string escaped_markdown(const std::string& text) {
   std::string out;
-  for (const char c : one_line(text)) {
+  for (const char c : base::one_line(text)) {
     if (c == '|' || c == '\\' || c == '<' || c == '*' || c == '_' || c == '`') out += '\\';
     out += c;
   }

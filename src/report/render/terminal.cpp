@@ -3,8 +3,8 @@
 
 #include <algorithm>
 
+#include "base/shown_text.h"
 #include "report/render/formats.h"
-#include "report/terminal_text.h"
 
 namespace juniper::render_formats {
 
@@ -30,7 +30,7 @@ std::string draw(const Table& table, Color color) {
     line.cells.reserve(shown.size());
     line.widths.reserve(shown.size());
     for (std::size_t c = 0; c < shown.size(); ++c) {
-      line.widths.push_back(width_of(line.cells.emplace_back(one_line(text_of(shown[c])))));
+      line.widths.push_back(base::width_of(line.cells.emplace_back(base::one_line(text_of(shown[c])))));
       widest[c] = std::max(widest[c], line.widths[c]);
     }
   };
@@ -56,11 +56,12 @@ std::string draw(const Table& table, Color color) {
 }
 
 std::string draw(const Verbatim& verbatim, Color color) {
-  if (color == Color::off) return verbatim.text;
+  const std::string text = base::lines(verbatim.text);
+  if (color == Color::off) return text;
   std::string out;
-  for (std::size_t begin = 0; begin < verbatim.text.size();) {
-    const std::size_t end = std::min(verbatim.text.find('\n', begin), verbatim.text.size());
-    const std::string line = verbatim.text.substr(begin, end - begin);
+  for (std::size_t begin = 0; begin < text.size();) {
+    const std::size_t end = std::min(text.find('\n', begin), text.size());
+    const std::string line = text.substr(begin, end - begin);
     const std::string_view code =
         line.starts_with('+') ? "92" : (line.starts_with('-') ? "91" : (line.starts_with("@@") ? "2" : ""));
     out += code.empty() ? line + "\n" : fmt::format("\033[{}m{}\033[0m\n", code, line);
@@ -79,11 +80,14 @@ struct TerminalRenderer {
   }
   void operator()(const Heading& heading) {
     gap();
-    out += (color == Color::on ? fmt::format("\033[1;36m{}\033[0m", heading.text) : heading.text) + "\n";
+    const std::string text = base::one_line(heading.text);
+    out += (color == Color::on ? fmt::format("\033[1;36m{}\033[0m", text) : text) + "\n";
   }
-  void operator()(const Paragraph& paragraph) { out += paragraph.text + "\n"; }
+  void operator()(const Paragraph& paragraph) { out += base::lines(paragraph.text) + "\n"; }
   void operator()(const Verbatim& verbatim) { out += draw(verbatim, color); }
-  void operator()(const Fact& fact) { out += fmt::format("{:<{}}  {}\n", fact.label, label_width, fact.value.shown); }
+  void operator()(const Fact& fact) {
+    out += fmt::format("{:<{}}  {}\n", fact.label, label_width, base::one_line(fact.value.shown));
+  }
   void operator()(const Table& table) {
     if (!is_for_people(table)) return;
     gap();
