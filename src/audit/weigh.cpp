@@ -112,8 +112,8 @@ Weighing weigh(const Dataset& dataset, const QueryLog& log) {
                                                      problem.message, problem.suggestion)[0]);
       continue;
     }
-    for (const language::ColumnId id : columns_read(prepared->model, prepared->query))
-      queries[{prepared->model.tables[id.table].name, prepared->model.column(id).name}] += logged.times;
+    for (const language::ColumnId id : columns_read(*prepared->model, prepared->query))
+      queries[{prepared->model->tables[id.table].name, prepared->model->column(id).name}] += logged.times;
   }
   for (ColumnWeight& column : weighing.columns) {
     const auto found = queries.find({column.table, column.column});

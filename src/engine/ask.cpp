@@ -37,8 +37,14 @@ bool is_name(const std::string& text) {
 }  // namespace
 
 Result<Prepared> prepare(const Model& model, const Question& question) {
-  Prepared prepared{model::checked(model), {}, {}};
-  language::CheckedModel& checked = prepared.model;
+  if (question.where.empty() && question.drafts.empty()) {
+    if (const language::Query* saved = model::checked(model).find_query(question.query))
+      return Prepared{saved->variant ? saved->variant : model::shared_checked(model), *saved, {}};
+  }
+  Prepared prepared;
+  const auto copy = std::make_shared<language::CheckedModel>(model::checked(model));
+  language::CheckedModel& checked = *copy;
+  prepared.model = copy;
   Diagnostics diagnostics;
   std::vector<language::syntax::ExpressionPtr> conditions;
   std::vector<const language::syntax::Expression*> further;
@@ -56,11 +62,6 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
   }
   language::syntax::Query parsed;
   if (const language::Query* saved = checked.find_query(question.query)) {
-    if (further.empty() && drafts.empty() && !has_errors(diagnostics)) {
-      prepared.query = *saved;
-      if (saved->variant) prepared.model = *saved->variant;
-      return prepared;
-    }
     // The saved query is read again together with what is added to it, so that they are checked as one.
     Diagnostics ignored;
     language::syntax::Model again = language::parse_model(checked.sources, saved->span.file, ignored);
@@ -145,7 +146,7 @@ Result<Explanation> explain(const Dataset& dataset, const Question& question) {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
+    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
     return engine::explain_query(source, prepared->query, dataset.options().threads);
   });
 }
@@ -155,10 +156,10 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
+    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
     engine::naive::StoreData data(source);
     auto result = question.plan == Plan::naive
-                      ? engine::run_query_naively(prepared->model, data, source.setting, prepared->query)
+                      ? engine::run_query_naively(*prepared->model, data, source.setting, prepared->query)
                       : engine::run_query(source, prepared->query, dataset.options().threads);
     if (result) result->warnings = prepared->warnings;
     return result;

@@ -1,15 +1,18 @@
 // From a question's text to what the engine runs.
 #pragma once
 
+#include <memory>
+
 #include "engine/program.h"
 #include "engine/watch.h"
 #include "juniper/ask.h"
 
 namespace juniper::engine {
 
-// A question checked against a model. The model is a copy that also holds the question's texts.
+// A question checked against a model.
 struct Prepared {
-  language::CheckedModel model;
+  std::shared_ptr<const language::CheckedModel>
+      model;  // where the question has texts of its own, a copy that holds them
   language::Query query;
   Diagnostics warnings;
 };

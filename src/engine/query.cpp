@@ -90,7 +90,10 @@ class QueryRun {
   // Aggregates in the query's own slice over nothing but a table's columns: those of one table share one scan with each
   // other and with the search for the rows, for all levels.
   void collect(const NodePtr& node, std::set<std::string>& seen) {
-    if (node->op == Op::measure) return collect(model_.measures[node->measure].expression, seen);
+    if (node->op == Op::measure) {
+      if (collected_.insert(node->measure).second) collect(model_.measures[node->measure].expression, seen);
+      return;
+    }
     if (node->op == Op::aggregate) {
       if (is_simple(*node) && seen.insert(canonical(model_, node)).second)
         scan_of(*node->rows->table, {}).aggregates.push_back(node);
@@ -282,8 +285,13 @@ class QueryRun {
   };
 
   // True if an expression needs nothing but the aggregates that the scans have computed.
-  bool is_scanned(const NodePtr& node) const {
-    if (node->op == Op::measure) return is_scanned(model_.measures[node->measure].expression);
+  bool is_scanned(const NodePtr& node) {
+    if (node->op == Op::measure) {
+      const auto known = scanned_.find(node->measure);
+      if (known != scanned_.end()) return known->second;
+      const bool scanned = is_scanned(model_.measures[node->measure].expression);
+      return scanned_.emplace(node->measure, scanned).first->second;
+    }
     if (node->op == Op::aggregate) return is_simple(*node);
     if (Evaluator::is_leaf(*node)) return false;
     return std::all_of(node->children.begin(), node->children.end(), [&](const NodePtr& n) { return is_scanned(n); });
@@ -455,6 +463,9 @@ class QueryRun {
   unsigned threads_;
   Evaluator evaluator_;
   std::deque<TableScan> scans_;
+  // Measures that were looked at: two that name a third one twice would else have it looked at four times, and so on.
+  std::set<MeasureIndex> collected_;
+  std::map<MeasureIndex, bool> scanned_;
   std::vector<ExplainStep> steps_;
   std::uint64_t rows_scanned_ = 0;
 };

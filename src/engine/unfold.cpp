@@ -341,7 +341,7 @@ Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, con
                                         "name one, and its slice by --at"));
     }
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
+    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
     try {
       return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};
     } catch (const engine::Failed& failed) {

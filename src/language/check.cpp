@@ -447,7 +447,7 @@ class ModelChecker {
     column.used_by = text.attributes.used_by;
     column.span = text.span;
     column.name_span = text.name.span;
-    table.columns.push_back(std::move(column));
+    table.add(std::move(column));
   }
 
   void sort_orders(Table& table, const syntax::Table& text) {
@@ -829,7 +829,7 @@ class ModelChecker {
     column.from_row = std::move(value);
     column.span = text.span;
     column.name_span = text.name.span;
-    table.columns.push_back(std::move(column));
+    table.add(std::move(column));
   }
 
   std::optional<Type> column_type(ColumnId id, Span use) {
@@ -859,15 +859,16 @@ class ModelChecker {
       return std::nullopt;
     }
     if (state == State::untouched) {
-      if (under_way_.size() >= deepest_chain) {
-        report_.error(use, "JR-211",
-                      fmt::format("definitions rest on each other more than {} deep here", deepest_chain));
-        return std::nullopt;
-      }
+      if (under_way_.size() >= deepest.definitions) return too_deep(use);
       state = State::checking;
       under_way_.push_back(name);
+      depths_.emplace_back();
       NodePtr node = check_expression(definitions_, text, scope, diagnostics_);
       under_way_.pop_back();
+      Depth& depth = depth_of_[&state] = depths_.back();
+      depths_.pop_back();
+      ++depth.definitions;
+      depth.levels += text.height;
       if (node && node->op == Op::literal && node->literal.is_null()) {
         report_.error(text.span, "JR-301", "null alone has no type", "give it one: if false then 0");
         node = nullptr;
@@ -876,10 +877,35 @@ class ModelChecker {
       result = std::move(node);
       if (result && type != nullptr) *type = result->type;
     }
-    return state == State::good ? std::optional(result->type) : std::nullopt;
+    if (state != State::good) return std::nullopt;
+    const Depth& depth = depth_of_[&state];
+    if (depths_.empty()) return result->type;
+    // Whatever the order in which they are checked.
+    if (depth.definitions >= deepest.definitions || depth.levels >= deepest.levels) return too_deep(use);
+    depths_.back().definitions = std::max(depths_.back().definitions, depth.definitions);
+    depths_.back().levels = std::max(depths_.back().levels, depth.levels);
+    return result->type;
   }
 
-  static constexpr std::size_t deepest_chain = 200;
+  // How far definitions rest on others, and how many levels their expressions have in all: bounded, so that whatever
+  // follows them may recurse.
+  struct Depth {
+    std::size_t definitions = 0;
+    std::size_t levels = 0;
+  };
+  static constexpr Depth deepest{200, 2000};
+
+  std::optional<Type> too_deep(Span use) {
+    report_.error(use, "JR-211",
+                  fmt::format("definitions rest on each other more than {} deep here, or on more than {} levels of "
+                              "expressions",
+                              deepest.definitions, deepest.levels),
+                  "let them rest on fewer others");
+    return std::nullopt;
+  }
+
+  std::map<const State*, Depth> depth_of_;
+  std::vector<Depth> depths_;  // of those that are being checked, as far as is known
 
   const syntax::Model& text_;
   const Reading& reading_;

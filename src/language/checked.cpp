@@ -12,9 +12,13 @@
 namespace juniper::language {
 
 std::optional<std::uint32_t> Table::find(std::string_view column) const {
-  const auto at = std::find_if(columns.begin(), columns.end(), [&](const Column& c) { return c.name == column; });
-  if (at == columns.end()) return std::nullopt;
-  return static_cast<std::uint32_t>(at - columns.begin());
+  const auto at = numbers_.find(column);
+  return at == numbers_.end() ? std::nullopt : std::optional(at->second);
+}
+
+void Table::add(Column column) {
+  numbers_.emplace(column.name, static_cast<std::uint32_t>(columns.size()));
+  columns.push_back(std::move(column));
 }
 
 std::optional<TableIndex> CheckedModel::find_table(std::string_view wanted) const {

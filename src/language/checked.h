@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <functional>
+#include <map>
 #include <memory>
 #include <optional>
 #include <set>
@@ -306,6 +307,10 @@ struct Table {
   Span rows_span;  // `reached from` and `sorted by`, or the place behind the source where they would stand
 
   std::optional<std::uint32_t> find(std::string_view column) const;
+  void add(Column column);
+
+ private:
+  std::map<std::string, std::uint32_t, std::less<>> numbers_;  // of columns, by name; of the first one of a name
 };
 
 struct LinkEnd {

@@ -1,13 +1,18 @@
 #include "language/source_text.h"
 
 #include <algorithm>
+#include <iterator>
 
 #include "base/diagnostics.h"
 
 namespace juniper::language {
 
 std::uint32_t Sources::add(SourceText text) {
+  std::vector<std::uint32_t> lines{0};
+  for (std::size_t at = text.text.find('\n'); at != std::string::npos; at = text.text.find('\n', at + 1))
+    lines.push_back(static_cast<std::uint32_t>(at + 1));
   texts_.push_back(std::move(text));
+  lines_.push_back(std::move(lines));
   return size() - 1;
 }
 
@@ -29,12 +34,12 @@ std::string_view line_around(std::string_view text, std::size_t offset) {
 
 Place Sources::place(Span span) const {
   const std::string_view text = texts_[span.file].text;
-  const std::string_view before = text.substr(0, span.begin);
-  const std::size_t line_begin = before.rfind('\n') == std::string_view::npos ? 0 : before.rfind('\n') + 1;
+  const std::vector<std::uint32_t>& lines = lines_[span.file];
+  const auto line = std::prev(std::upper_bound(lines.begin(), lines.end(), span.begin));
   Place place;
   place.file = texts_[span.file].name;
-  place.line = static_cast<std::uint32_t>(std::count(before.begin(), before.end(), '\n')) + 1;
-  place.column = static_cast<std::uint32_t>(base::code_points(before.substr(line_begin))) + 1;
+  place.line = static_cast<std::uint32_t>(line - lines.begin()) + 1;
+  place.column = static_cast<std::uint32_t>(base::code_points(text.substr(*line, span.begin - *line))) + 1;
   return place;
 }
 

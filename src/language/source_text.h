@@ -40,6 +40,7 @@ class Sources {
 
  private:
   std::vector<SourceText> texts_;
+  std::vector<std::vector<std::uint32_t>> lines_;  // where those of each text begin
 };
 
 }  // namespace juniper::language

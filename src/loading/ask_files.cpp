@@ -15,8 +15,8 @@ Result<QueryResult> ask_files(const Model& model, const Question& question, cons
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(options);
     const engine::Setting setting{loading::today_of(options)};
-    loading::FileData data(prepared->model, setting, [&] { watch.check(); });
-    auto result = engine::run_query_naively(prepared->model, data, setting, prepared->query);
+    loading::FileData data(*prepared->model, setting, [&] { watch.check(); });
+    auto result = engine::run_query_naively(*prepared->model, data, setting, prepared->query);
     if (result) result->warnings = prepared->warnings;
     return result;
   });

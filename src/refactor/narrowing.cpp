@@ -161,9 +161,10 @@ class SourceFinder {
 
   // The columns that a measure reads of the rows that it aggregates, by the table of these rows; from the outside in.
   using Reads = std::map<TableIndex, std::vector<std::string>>;
-  static void collect(const CheckedModel& model, const NodePtr& node, Reads& reads) {
+  static void collect(const CheckedModel& model, const NodePtr& node, Reads& reads, std::set<MeasureIndex>& entered) {
     walk(node, [&](const Node& n) {
-      if (n.op == Op::measure) collect(model, model.measures[n.measure].expression, reads);
+      if (n.op == Op::measure && entered.insert(n.measure).second)
+        collect(model, model.measures[n.measure].expression, reads, entered);
       if (n.op == Op::aggregate && n.rows->table) reads[*n.rows->table];
       if (n.op != Op::column || n.variable == slice_row) return;
       std::vector<std::string>& columns = reads[n.column.start];
@@ -180,10 +181,12 @@ class SourceFinder {
         engine::prepare(sides_.other.model(), {"show " + written_name(measure_), {}, sides_.drafts});
     if (!other_model) return;
     Reads reads;
-    collect(model_, model_.measures[*model_.find_measure(measure_)].expression, reads);
+    std::set<MeasureIndex> entered;
+    std::set<MeasureIndex> entered_other;
+    collect(model_, model_.measures[*model_.find_measure(measure_)].expression, reads, entered);
     // Tables of the two models have the same numbers.
-    collect(other_model->model, other_model->model.measures[*other_model->model.find_measure(measure_)].expression,
-            reads);
+    collect(*other_model->model, other_model->model->measures[*other_model->model->find_measure(measure_)].expression,
+            reads, entered_other);
     // Of several tables, the one with most rows: it is the fact.
     std::optional<TableIndex> fact;
     std::optional<std::string> key;

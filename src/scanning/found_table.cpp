@@ -107,10 +107,10 @@ Result<void> find_types(const FoundTable& table, const std::vector<std::string>&
         records.read(text->substr(0, end), table.delimiter, 0);
         line += records.lines();
         text->remove_prefix(end);
+        std::map<std::string, std::size_t, std::less<>> places;
+        for (std::size_t i = 0; i < records.width(); ++i) places.emplace(records.text(records.field(0, i), scratch), i);
         for (const std::string& header : headers) {
-          for (std::size_t i = 0; i < records.width(); ++i) {
-            if (records.text(records.field(0, i), scratch) == header) positions.push_back(i);
-          }
+          if (const auto at = places.find(header); at != places.end()) positions.push_back(at->second);
         }
       }
       records.read(*text, table.delimiter, records.width());

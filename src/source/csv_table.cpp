@@ -1,16 +1,18 @@
 #include "source/csv_table.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <fnmatch.h>
 #include <sys/stat.h>
-#include <utf8.h>
 
 #include <algorithm>
 #include <deque>
+#include <map>
 
 #include "base/diagnostics.h"
 #include "base/files.h"
 #include "base/parallel.h"
+#include "base/shown_text.h"
 #include "base/xxhash.h"
 #include "source/csv_records.h"
 #include "source/parse_column.h"
@@ -25,43 +27,47 @@ constexpr std::size_t most_errors = 20;
 Result<std::vector<std::size_t>> match_header(const TableRequest& request, const CsvRecords& header,
                                               const std::string& file) {
   std::vector<std::string> names;
+  std::map<std::string_view, std::vector<std::size_t>> places;
   std::string scratch;
   for (std::size_t i = 0; i < header.width(); ++i) names.emplace_back(header.text(header.field(0, i), scratch));
+  for (std::size_t i = 0; i < names.size(); ++i) places[names[i]].push_back(i);
   std::vector<std::size_t> positions;
   Diagnostics errors;
+  std::size_t missing = 0;
   const auto fail = [&](std::string message, std::string fix) {
     const auto error = base::error_at("JR-505", Place{file, 1, 0}, std::move(message), std::move(fix));
     errors.insert(errors.end(), error.begin(), error.end());
   };
+  // Of a file that is another one than was meant, all columns are missing.
+  constexpr std::size_t most_told = 20;
   for (const ColumnRequest& column : request.columns) {
-    const auto count = std::count(names.begin(), names.end(), column.header);
-    if (count == 0) {
+    const auto at = places.find(column.header);
+    if (at == places.end()) {
+      if (++missing > most_told) continue;
       const std::string near = base::nearest_name(column.header, names);
-      fail(fmt::format("the header has no column '{}', which {}.{} is read from; it has: {}", column.header,
-                       request.name, column.name, fmt::join(names, ", ")),
+      const std::string rest = names.size() > most_told ? fmt::format(" and {} more", names.size() - most_told) : "";
+      fail(fmt::format("the header has no column '{}', which {}.{} is read from; it has: {}{}", column.header,
+                       request.name, column.name,
+                       fmt::join(names.begin(), names.begin() + std::min(names.size(), most_told), ", "), rest),
            near.empty()
                ? ""
                : fmt::format("write in the model: {} {} from \"{}\"", column.name, to_string(column.type), near));
-    } else if (count > 1) {
-      fail(fmt::format("the header has the column '{}' {} times", column.header, count),
+      continue;
+    }
+    if (at->second.size() > 1) {
+      fail(fmt::format("the header has the column '{}' {} times", column.header, at->second.size()),
            "give the columns of the file different names");
     }
-    positions.push_back(static_cast<std::size_t>(std::find(names.begin(), names.end(), column.header) - names.begin()));
+    positions.push_back(at->second.front());
   }
+  if (missing > most_told) fail(fmt::format("{} more columns are not in the header", missing - most_told), "");
   if (!errors.empty()) return tl::unexpected(std::move(errors));
   return positions;
 }
 
 std::string shown(std::string_view text) {
   constexpr std::size_t longest = 40;
-  std::string valid = utf8::replace_invalid(std::string(text));
-  if (base::code_points(valid) > longest) {
-    auto cut = valid.begin();
-    utf8::unchecked::advance(cut, longest);
-    valid.erase(cut, valid.end());
-    valid += "…";
-  }
-  return '"' + valid + '"';
+  return '"' + base::shortened(text, longest) + '"';
 }
 
 std::string expectation(Type type, base::FieldPart part) {
@@ -106,6 +112,7 @@ struct ReadPiece {
   std::size_t rows = 0;
   std::vector<PackedPiece> columns;
   std::vector<RecordError> errors;
+  bool is_read = false;
 };
 
 // A piece that was cut off and is to be read.
@@ -151,6 +158,8 @@ class Pieces {
     if (ends || (settings_.rejects == nullptr && errors_found_ >= most_errors)) stop();
     if (read_.size() <= number) read_.resize(number + 1);
     read_[number] = std::move(piece);
+    read_[number].is_read = true;
+    while (settled_ < read_.size() && read_[settled_].is_read) settle(read_[settled_++]);
   }
 
   std::uint64_t bytes_read() const { return bytes_ + (current_ ? current_->bytes().bytes_read() : 0); }
@@ -158,30 +167,13 @@ class Pieces {
 
   // Puts the pieces together, in order, behind what `input` has of columns.
   Result<TableInput> gather(TableInput input) {
-    std::uint64_t line = 1;
-    std::size_t file = 0;
-    Diagnostics found;
     for (ReadPiece& piece : read_) {
-      if (piece.file != file) line = 1;
-      file = piece.file;
-      line += piece.lines_before;
-      const std::string& name = sources_[file].path;
-      for (const RecordError& error : piece.errors) {
-        if (settings_.rejects != nullptr && !error.is_last) {
-          settings_.rejects->add(name, line + error.line, error.message, error.record);
-          ++sources_[file].rejected;
-        } else if (found.size() < most_errors) {
-          const Place place{name, static_cast<std::uint32_t>(line + error.line), 0};
-          found.push_back(base::error_at(error.code, place, error.message, error.suggestion)[0]);
-        }
-      }
-      line += piece.lines;
+      if (!piece.is_read) continue;
       input.rows += piece.rows;
-      sources_[file].rows += piece.rows;
       for (std::size_t c = 0; c < piece.columns.size(); ++c)
         input.columns[c].pieces.push_back(std::move(piece.columns[c]));
     }
-    errors_.insert(errors_.begin(), found.begin(), found.end());
+    errors_.insert(errors_.begin(), told_.begin(), told_.end());
     if (!errors_.empty()) return tl::unexpected(std::move(errors_));
     input.bytes = bytes_;
     input.sources = std::move(sources_);
@@ -189,6 +181,27 @@ class Pieces {
   }
 
  private:
+  // Takes in what is wrong with the next piece, once all those before it are read: rejects go to their file at once, and
+  // none is held.
+  void settle(ReadPiece& piece) {
+    if (piece.file != settled_file_) line_ = 1;
+    settled_file_ = piece.file;
+    line_ += piece.lines_before;
+    SourceFile& source = sources_[piece.file];
+    for (const RecordError& error : piece.errors) {
+      if (settings_.rejects != nullptr && !error.is_last) {
+        settings_.rejects->add(source.path, line_ + error.line, error.message, error.record);
+        ++source.rejected;
+      } else if (told_.size() < most_errors) {
+        const Place place{source.path, static_cast<std::uint32_t>(line_ + error.line), 0};
+        told_.push_back(base::error_at(error.code, place, error.message, error.suggestion)[0]);
+      }
+    }
+    piece.errors = {};
+    line_ += piece.lines;
+    source.rows += piece.rows;
+  }
+
   bool stop(const Diagnostics& errors) {
     errors_.insert(errors_.end(), errors.begin(), errors.end());
     stop();
@@ -245,6 +258,10 @@ class Pieces {
   std::vector<std::size_t> positions_;  // of the requested columns in them
   std::size_t next_piece_ = 0;
   std::vector<ReadPiece> read_;
+  std::size_t settled_ = 0;       // how many of them
+  std::size_t settled_file_ = 0;  // the file of the last one
+  std::uint64_t line_ = 1;        // of that file, where the next one begins
+  Diagnostics told_;
   std::uint64_t rows_read_ = 0;
   std::size_t errors_found_ = 0;
   bool stopped_ = false;

@@ -86,10 +86,11 @@ Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDia
   return base::guarded([&]() -> Result<std::string> {
     auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
-    for (std::size_t i = 0; i < prepared->model.links.size(); ++i)
-      prepared->model.links[i].broken = store::store_of(dataset).links[i].broken;
+    language::CheckedModel model = *prepared->model;
+    for (std::size_t i = 0; i < model.links.size(); ++i)
+      model.links[i].broken = store::store_of(dataset).links[i].broken;
     const auto words = dialect == SqlDialect::sqlite ? sql_engine::sqlite_dialect() : sql_engine::postgresql_dialect();
-    return sql_engine::translate(prepared->model, prepared->query, engine::source_of(dataset).setting.today, *words);
+    return sql_engine::translate(model, prepared->query, engine::source_of(dataset).setting.today, *words);
   });
 }
 
@@ -122,13 +123,13 @@ Result<Agreement> SqliteTwin::compare(const Question& question) {
     if (!prepared) return tl::unexpected(prepared.error());
     prepared->query.limit.reset();
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, prepared->model, &watch);
+    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
     const auto answer = engine::run_query(source, prepared->query, dataset.options().threads);
     if (!answer) return tl::unexpected(answer.error());
     Agreement agreement;
     agreement.engine_nanoseconds = answer->nanoseconds;
     agreement.statement =
-        sql_engine::translate(prepared->model, prepared->query, source.setting.today, *sql_engine::sqlite_dialect());
+        sql_engine::translate(*prepared->model, prepared->query, source.setting.today, *sql_engine::sqlite_dialect());
     std::vector<Type> types{{TypeKind::integer, 0}};
     for (const ResultColumn& column : answer->columns) types.push_back(column.type);
     const auto begin = Clock::now();

@@ -71,6 +71,7 @@ struct RowSql {
 
 struct Scope {
   HeldSlice slice;
+  std::shared_ptr<std::map<MeasureIndex, std::string>> measures = {};  // as translated in this slice; null: none yet
   std::map<VariableId, RowSql> rows;
   std::map<VariableId, std::string> names;
   std::map<VariableId, std::pair<RowSetPtr, std::shared_ptr<const Scope>>> sets;
@@ -85,6 +86,8 @@ struct RowsSql {
 };
 
 class Translator {
+  static constexpr std::size_t most_measure_bytes = std::size_t{4} << 20;
+
  public:
   Translator(const CheckedModel& model, const Dialect& dialect, std::int64_t today)
       : model_(model), dialect_(dialect), today_(today) {}
@@ -109,11 +112,23 @@ class Translator {
       case OpForm::measure: {
         Scope inner;
         inner.slice = scope.slice;
-        return value(model_.measures[node->measure].expression, inner);
+        inner.measures = scope.measures ? scope.measures : std::make_shared<std::map<MeasureIndex, std::string>>();
+        const auto known = inner.measures->find(node->measure);
+        if (known != inner.measures->end()) return known->second;
+        std::string text = value(model_.measures[node->measure].expression, inner);
+        if (text.size() > most_measure_bytes) {
+          throw base::Failure({model_.sources.diagnostic(
+              Severity::error, "JR-710", node->span,
+              fmt::format("'{}' written out in SQL would take more than {} MB", model_.measures[node->measure].name,
+                          most_measure_bytes >> 20),
+              "measures that name others several times grow with each of them: SQL has no names for their values")});
+        }
+        return inner.measures->emplace(node->measure, std::move(text)).first->second;
       }
       case OpForm::modified: {
         Scope inner = scope;
         inner.slice = modified(*node->modifiers, scope);
+        inner.measures = nullptr;
         return value(node->children[0], inner);
       }
       case OpForm::let: {

@@ -106,7 +106,7 @@ void Coverage::add(const Model& model, const Question& question, const QueryResu
   const auto prepared = engine::prepare(model, question);
   if (!prepared) return;
   const Query& query = prepared->query;
-  Collector collector(prepared->model);
+  Collector collector(*prepared->model);
   for (const QueryShow& item : query.show) collector.add(item.expression);
   for (const NodePtr& condition : query.where) collector.add(condition);
   if (query.having) collector.add(query.having);

@@ -118,7 +118,7 @@ std::optional<std::string> naive_differences(Asked& asked, const test::RandomMod
   const auto prepared = engine::prepare(dataset.model(), question);
   const auto from_files = asked.in_time([&] {
     return base::guarded([&] {
-      return engine::run_query_naively(prepared->model, asked.files, engine::source_of(dataset).setting,
+      return engine::run_query_naively(*prepared->model, asked.files, engine::source_of(dataset).setting,
                                        prepared->query);
     });
   });

@@ -71,6 +71,9 @@ struct NamedRows {
 // What the names around an expression stand for.
 struct Scope {
   HeldSlice slice;
+  // What measures have given in this slice; null where it is another one than they were asked in. Each is worked out
+  // once: two that name a third one twice would else ask it four times, and so on.
+  std::shared_ptr<std::map<MeasureIndex, Cell>> measures = {};
   std::map<VariableId, Row> rows;
   std::map<VariableId, std::shared_ptr<NamedValue>> values;
   std::map<VariableId, std::shared_ptr<NamedRows>> sets;

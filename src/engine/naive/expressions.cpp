@@ -25,11 +25,16 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
     case OpForm::measure: {
       Scope inner;
       inner.slice = scope.slice;
-      return value(model_.measures[node->measure].expression, inner);
+      inner.measures = scope.measures ? scope.measures : std::make_shared<std::map<MeasureIndex, Cell>>();
+      const auto known = inner.measures->find(node->measure);
+      if (known != inner.measures->end()) return known->second;
+      Cell result = value(model_.measures[node->measure].expression, inner);
+      return inner.measures->emplace(node->measure, std::move(result)).first->second;
     }
     case OpForm::modified: {
       Scope inner = scope;
       inner.slice = modified(*node->modifiers, scope);
+      inner.measures = nullptr;
       return value(node->children[0], inner);
     }
     case OpForm::let: {

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 
 #include "base/format.h"
@@ -35,6 +36,8 @@ Report report(const Audit& audit) {
                  {left("code", "code", Audience::people), left("reason", "why it matters", Audience::people),
                   left("remedy", "what to do", Audience::people)},
                  {}};
+  std::map<std::string, std::size_t> steps;  // of each kind
+  for (const Finding& f : audit.findings) steps[f.code] += f.step.empty() ? 0 : 1;
   std::set<std::pair<std::string, std::string>> told;
   for (const Finding& f : audit.findings) {
     const bool measured = f.saved_bytes.has_value();
@@ -46,8 +49,7 @@ Report report(const Audit& audit) {
           cell::text(f.step), cell::text(f.query), cell::boolean(f.estimated)}});
     // Steps of a kind are carried out together.
     std::string remedy = f.remedy;
-    const auto alike = [&](const Finding& other) { return other.code == f.code && !other.step.empty(); };
-    if (!f.step.empty() && std::count_if(audit.findings.begin(), audit.findings.end(), alike) > 1)
+    if (!f.step.empty() && steps[f.code] > 1)
       remedy = f.remedy.substr(0, f.remedy.size() - f.step.size()) + "apply " + f.code;
     if (told.emplace(f.code, remedy).second)
       remedies.rows.push_back({{cell::text(f.code), cell::text(f.reason), cell::text(remedy)}});
