@@ -58,7 +58,7 @@ CommandLine command_line(Common& common) {
              {{"auto", When::automatic}, {"always", When::always}, {"never", When::never}}),
       flag("--quiet", "No progress", common.quiet),
       number("--threads", "N", "Threads to use; 0 is one for each core", options.threads, 0U, 1024U),
-      bytes("--memory", "How much memory answering a question may take: 500MB, 2GB", options.memory),
+      bytes("--memory", "How much memory a command may take on top of what it starts with: 500MB, 2GB", options.memory),
       today(options),
       set_parameters(options),
       flag("--strict", "Warnings are errors", options.reading.strict),

@@ -3,11 +3,16 @@
 #include <fmt/format.h>
 #include <malloc.h>
 #include <sys/mman.h>
+#include <sys/resource.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cstdlib>
+#include <fstream>
 #include <memory>
+#include <new>
 #include <string>
+#include <thread>
 #include <vector>
 
 #include "commands.h"
@@ -31,16 +36,50 @@ bool colored(When when, int descriptor) {
 // Columns are large arrays that come and go: memory that is freed serves the next one, instead of going back to the
 // system, which would have to clear it again page by page. The first of it comes in large pages where the system has
 // them: a million groups take thousands of small ones, which cost a short command more than its work.
+constexpr std::size_t kept_bytes = std::size_t{64} << 20;
+
 void keep_memory() {
   mallopt(M_MMAP_THRESHOLD, 1 << 30);
   mallopt(M_TRIM_THRESHOLD, 1 << 30);
-  constexpr std::size_t bytes = std::size_t{64} << 20;
   constexpr std::size_t page = std::size_t{2} << 20;
-  void* const all = std::malloc(bytes);
+  void* const all = std::malloc(kept_bytes);
   void* first = all;
-  std::size_t room = bytes;
+  std::size_t room = kept_bytes;
   if (std::align(page, page, first, room) != nullptr) madvise(first, room, MADV_HUGEPAGE);  // no more than a wish
   std::free(all);
+}
+
+// Whatever the command does, a load or a result that is printed, the process takes no more than it was allowed on top
+// of what it has, and the stacks of its threads: behind that, memory is refused as where there is none. (setrlimit(2):
+// RLIMIT_DATA counts what is allocated, and not the files that are mapped.)
+void limit_memory(const Options& options) {
+  std::uint64_t pages = 0;
+  std::uint64_t ignored = 0;
+  std::ifstream file("/proc/self/statm");  // proc(5): the sixth number is the size of data and stack
+  for (int i = 0; i < 5; ++i) file >> ignored;
+  if (!(file >> pages)) return;
+  constexpr std::uint64_t for_each_thread = std::uint64_t{9} << 20;
+  const std::uint64_t threads = options.threads != 0 ? options.threads : std::thread::hardware_concurrency();
+  rlimit limit{};
+  if (::getrlimit(RLIMIT_DATA, &limit) != 0) return;
+  // What is kept is there to be used.
+  const std::uint64_t more = options.memory - std::min<std::uint64_t>(options.memory, kept_bytes);
+  const rlim_t wanted = pages * static_cast<std::uint64_t>(::sysconf(_SC_PAGESIZE)) + more + threads * for_each_thread;
+  limit.rlim_cur = std::min(limit.rlim_max, wanted);
+  ::setrlimit(RLIMIT_DATA, &limit);
+}
+
+int run(const Command& command, Context& context) {
+  try {
+    return context.console.finish(command.run(context));
+  } catch (const std::bad_alloc&) {
+    // What a library function can't compute it tells itself; this is for what is printed.
+    Diagnostic diagnostic;
+    diagnostic.code = "JR-005";
+    diagnostic.message = "no memory is left to print this";
+    diagnostic.suggestion = "ask for less at once, or allow more by --memory where it was limited";
+    return context.console.fail({diagnostic});
+  }
 }
 
 }  // namespace
@@ -75,5 +114,6 @@ int main(int count, char** arguments) {
   common.options.cancelled = called_off();
   common.options.progress = [&console](const Progress& progress) { console.progress(progress); };
   Context context{common.options, console};
-  return console.finish(parsed.command->run(context));
+  if (common.options.memory != 0) limit_memory(common.options);
+  return run(*parsed.command, context);
 }
