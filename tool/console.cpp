@@ -24,20 +24,25 @@ int exit_status(const Diagnostics& errors) {
   return typed || std::find(usage.begin(), usage.end(), first.code) != usage.end() ? 2 : 3;
 }
 
-void Console::write(const std::string& text) {
+void Console::write(std::string_view text) {
   if (output_error_ == 0 && std::fwrite(text.data(), 1, text.size(), stdout) != text.size()) output_error_ = errno;
 }
 void Console::print(const std::string& text) {
   write(::isatty(STDOUT_FILENO) != 0 ? visible(text) : text);
 }
-void Console::print(const Report& report) {
+void Console::write_rendered(std::string_view text) {
   // For the terminal it is rendered so that it is safe to show, and has colours of its own.
-  const std::string text = render(report, render_);
-  if (render_.format == Format::terminal) {
+  if (render_.format == Format::terminal || ::isatty(STDOUT_FILENO) == 0) {
     write(text);
   } else {
-    print(text);
+    write(visible(text));
   }
+}
+void Console::print(const Report& report) {
+  render(report, render_, [this](std::string_view part) { write_rendered(part); });
+}
+void Console::print(const QueryResult& result) {
+  render(result, render_, [this](std::string_view part) { write_rendered(part); });
 }
 
 int Console::finish(int status) {

@@ -3,6 +3,7 @@
 
 #include <chrono>
 #include <string>
+#include <string_view>
 
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
@@ -19,6 +20,7 @@ class Console {
       : render_(render), quiet_(quiet), message_color_(color_messages ? Color::on : Color::off) {}
 
   void print(const Report& report);
+  void print(const QueryResult& result);
   // A text for programs and for people alike: as it is, but safe to show where it goes to a terminal.
   void print(const std::string& text);
   // To be asked last: the exit status, once everything is out; where it could not be written, says so.
@@ -35,7 +37,9 @@ class Console {
   const RenderOptions& render_options() const { return render_; }
 
  private:
-  void write(const std::string& text);
+  void write(std::string_view text);
+  // What is rendered in the chosen format.
+  void write_rendered(std::string_view text);
 
   RenderOptions render_;
   bool quiet_;

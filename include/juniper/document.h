@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <string>
 #include <string_view>
 #include <variant>
@@ -60,6 +61,9 @@ struct Table {
   InCsv in_csv = InCsv::no;
   std::vector<TableColumn> columns;
   std::vector<TableRow> rows;
+  // Rows behind these that are made when they are rendered, so that a long table is never held as cells: visits each, in
+  // order, as often as it is called. Null for none. It lives as long as what it makes them of.
+  std::function<void(const std::function<void(const TableRow&)>& visit)> more = {};
 };
 
 // A document. CSV holds its one table marked for it; JSON all facts, texts and tables, by name.
@@ -81,5 +85,9 @@ std::string visible(std::string_view text);
 
 // Renders a document; ends in a newline. Thread-safe.
 std::string render(const Report& report, const RenderOptions& options = {});
+
+// The same in parts of some 64 kB, one behind the other, as they are ready.
+using Sink = std::function<void(std::string_view part)>;
+void render(const Report& report, const RenderOptions& options, const Sink& sink);
 
 }  // namespace juniper

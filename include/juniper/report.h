@@ -38,6 +38,8 @@ Report report(const LinkReport& links);
 Report report(const Audit& audit);
 Report report(const std::vector<Description>& descriptions);
 Report report(const QueryResult& result);
+// Renders an answer of any length, whose rows are made as they are rendered; otherwise as its document is.
+void render(const QueryResult& result, const RenderOptions& options, const Sink& sink);
 Report report(const Explanation& explanation);
 Report report(const Unfolding& unfolding);
 Report report(const Agreement& agreement);

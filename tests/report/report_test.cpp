@@ -138,6 +138,28 @@ TEST_F(ResultReport, ProgramsSeeLevelsAndExactValues) {
   EXPECT_TRUE(nlohmann::json::accept(json));
 }
 
+// Row by row and in parts, of an answer that is longer than a part, and of one without rows.
+TEST_F(ResultReport, AnAnswerIsRenderedAsItsDocumentIs) {
+  QueryResult longer = result_;
+  while (longer.rows.size() < 20000) longer.rows.insert(longer.rows.end(), result_.rows.begin(), result_.rows.end());
+  QueryResult empty = result_;
+  empty.rows.clear();
+  for (const QueryResult& result : {longer, empty, result_}) {
+    for (const Format format : {Format::terminal, Format::json, Format::csv, Format::markdown}) {
+      for (const Color color : {Color::off, Color::on}) {
+        std::string text;
+        std::size_t longest = 0;
+        render(result, {format, color}, [&](std::string_view part) {
+          text += part;
+          longest = std::max(longest, part.size());
+        });
+        EXPECT_TRUE(text == render(report(result), {format, color})) << text.substr(0, 500);
+        EXPECT_LT(longest, 70000U);
+      }
+    }
+  }
+}
+
 TEST_F(ResultReport, AColumnCalledLevelKeepsItsName) {
   const auto result = ask(model_.open(), {"by t.g as level show s", {}});
   ASSERT_TRUE(result);

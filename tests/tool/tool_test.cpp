@@ -246,6 +246,40 @@ TEST_F(ToolTest, NothingIsWrittenOverSomethingElse) {
   EXPECT_EQ(all_files(), before);
 }
 
+// A disk behind `>` that is full, for every command that prints.
+TEST_F(ToolTest, AnOutputThatIsNotWrittenIsAnError) {
+  for (const auto& command : commands()) {
+    std::string line = "juniper";
+    for (const std::string& word : command) line += " '" + word + "'";
+    const auto run = test::run_shell(line + " > /dev/full", folder_.path("d"));
+    EXPECT_EQ(run.status, 3) << line;
+    EXPECT_NE(run.err.find("JR-012"), std::string::npos) << line << run.err;
+  }
+}
+
+// What is too large for --memory ends with a message, and leaves all as it was.
+TEST_F(ToolTest, NoCommandTakesMoreMemoryThanItMay) {
+  std::string rows = "id,text\n";
+  for (int i = 0; i < 400000; ++i) rows += fmt::format("{},\"a text of its own {}\"\n", i, i * 7919L);
+  folder_.write("m/t.csv", rows);
+  const std::string model =
+      folder_.write("m/m.ridge", "table t from csv \"t.csv\" { key id integer  text text }\nmeasure n = count(t)\n");
+  const std::string few = "1MB";
+  const auto refused = [&](std::vector<std::string> arguments) {
+    arguments.insert(arguments.end(), {"--memory", few, "--threads", "2"});
+    const auto run = run_tool(arguments);
+    EXPECT_EQ(run.status, 3) << arguments[0] << run.out.substr(0, 200);
+    EXPECT_TRUE(run.err.find("JR-005") != std::string::npos || run.err.find("JR-708") != std::string::npos) << run.err;
+  };
+  if (!test::is_sanitized) refused({"load", model});
+  EXPECT_FALSE(std::filesystem::exists(folder_.path("m/m.jrs")));
+  ASSERT_EQ(run_tool({"load", model}).status, 0);
+  const std::string store = test::read_file(folder_.path("m/m.jrs"));
+  refused({"ask", model, "by t.id, t.text show n"});
+  EXPECT_EQ(test::read_file(folder_.path("m/m.jrs")), store);
+  EXPECT_EQ(run_tool({"ask", model, "show n", "--memory", "50MB"}).status, 0);
+}
+
 TEST_F(ToolTest, ARefusedRefactoringIs1AndSaysWhy) {
   const auto run = run_tool({"refactor", model_, "inline", "sessions.size_class"});
   expect_error(run, 1, "query 'sizes' groups by it");

@@ -17,8 +17,10 @@ struct AskArguments {
 // Prints an answer and what is to be said of it.
 int print_answer(const Result<QueryResult>& answer, Console& console) {
   console.clear_progress();
-  if (answer) console.warn(answer->warnings);
-  return print_or_fail(answer, console);
+  if (!answer) return console.fail(answer.error());
+  console.warn(answer->warnings);
+  console.print(*answer);
+  return 0;
 }
 
 int run(const AskArguments& arguments, Context& context) {

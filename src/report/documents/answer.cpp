@@ -16,33 +16,34 @@ namespace cell = report_cells;
 using report_cells::joined;
 using report_cells::left;
 using report_cells::plural;
-}  // namespace
 
-Report report(const QueryResult& result) {
+TableRow row_of(const QueryResult& result, const ResultRow& row, const std::vector<base::ValueFormat>& formats) {
+  TableRow drawn{{}, row.level != 0};
+  drawn.cells.reserve(result.columns.size() + 1);
+  drawn.cells.push_back(cell::text(result.levels[row.level]));
+  bool said_total = false;
+  for (std::size_t i = 0; i < result.columns.size(); ++i) {
+    const ResultColumn& column = result.columns[i];
+    Cell c = cell::value(row.cells[i], formats[i]);
+    if (column.is_key && !result.kept[row.level][i]) {
+      c.shown = said_total ? "" : "total";
+      said_total = true;
+    } else if (column.is_key && row.cells[i].is_null()) {
+      c.shown = "(null)";
+    }
+    drawn.cells.push_back(std::move(c));
+  }
+  return drawn;
+}
+
+// What stands around the rows, and the table without them.
+Report report_around(const QueryResult& result, Table table) {
   const std::string level = cell::level_name(result);
-  Table table{"rows", InCsv::yes, {left(level, level, Audience::programs)}, {}};
+  table.name = "rows";
+  table.in_csv = InCsv::yes;
+  table.columns = {left(level, level, Audience::programs)};
   for (const ResultColumn& column : result.columns)
     table.columns.push_back({column.name, column.name, column.type.is_number(), Audience::all});
-  const auto formats = cell::formats_of(result.columns);
-  table.rows.reserve(result.rows.size());
-  for (const ResultRow& row : result.rows) {
-    TableRow drawn{{}, row.level != 0};
-    drawn.cells.reserve(table.columns.size());
-    drawn.cells.push_back(cell::text(result.levels[row.level]));
-    bool said_total = false;
-    for (std::size_t i = 0; i < result.columns.size(); ++i) {
-      const ResultColumn& column = result.columns[i];
-      Cell c = cell::value(row.cells[i], formats[i]);
-      if (column.is_key && !result.kept[row.level][i]) {
-        c.shown = said_total ? "" : "total";
-        said_total = true;
-      } else if (column.is_key && row.cells[i].is_null()) {
-        c.shown = "(null)";
-      }
-      drawn.cells.push_back(std::move(c));
-    }
-    table.rows.push_back(std::move(drawn));
-  }
   Report made;
   if (!result.title.empty()) made.blocks.push_back(Heading{result.title});
   made.blocks.push_back(std::move(table));
@@ -51,6 +52,27 @@ Report report(const QueryResult& result) {
                             base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
   if (!result.notes.empty()) made.blocks.push_back(Fact{"note", "note", cell::text(joined(result.notes, "; "))});
   return made;
+}
+
+}  // namespace
+
+Report report(const QueryResult& result) {
+  const auto formats = cell::formats_of(result.columns);
+  Table table;
+  table.rows.reserve(result.rows.size());
+  for (const ResultRow& row : result.rows) table.rows.push_back(row_of(result, row, formats));
+  return report_around(result, std::move(table));
+}
+
+void render(const QueryResult& result, const RenderOptions& options, const Sink& sink) {
+  const auto formats = cell::formats_of(result.columns);
+  Table table;
+  if (!result.rows.empty()) {
+    table.more = [&](const std::function<void(const TableRow&)>& visit) {
+      for (const ResultRow& row : result.rows) visit(row_of(result, row, formats));
+    };
+  }
+  render(report_around(result, std::move(table)), options, sink);
 }
 
 }  // namespace juniper

@@ -20,28 +20,29 @@ std::string csv_field(const Cell& cell) {
 
 }  // namespace
 
-std::string csv(const Report& report) {
+void csv(const Report& report, Out& out) {
   for (const auto& block : report.blocks) {
     const Table* table = std::get_if<Table>(&block);
     if (table == nullptr || table->in_csv == InCsv::no) continue;
-    std::string out;
+    std::string text;
     const auto line = [&](const auto& field) {
+      text.clear();
       bool first = true;
       for (std::size_t i = 0; i < table->columns.size(); ++i) {
         if (!seen(table->columns[i], Audience::programs)) continue;
-        out += first ? "" : ",";
-        out += csv_field(field(i));
+        text += first ? "" : ",";
+        text += csv_field(field(i));
         first = false;
       }
-      out += "\n";
+      text += "\n";
+      out += text;
     };
     line([&](std::size_t i) { return Cell{Cell::Kind::text, "", table->columns[i].name}; });
-    for (const TableRow& row : table->rows) {
+    each_row(*table, [&](const TableRow& row) {
       if (row.audience != Audience::people) line([&](std::size_t i) -> const Cell& { return row.cells[i]; });
-    }
-    return out;
+    });
+    return;
   }
-  return "";
 }
 
 }  // namespace juniper::render_formats

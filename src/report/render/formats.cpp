@@ -24,18 +24,29 @@ std::string visible(std::string_view text) {
   return base::lines(text);
 }
 
-std::string render(const Report& report, const RenderOptions& options) {
+void render(const Report& report, const RenderOptions& options, const Sink& sink) {
+  render_formats::Out out(sink);
   switch (options.format) {
     case Format::terminal:
-      return render_formats::terminal(report, options.color);
+      render_formats::terminal(report, options.color, out);
+      break;
     case Format::json:
-      return render_formats::json(report);
+      render_formats::json(report, out);
+      break;
     case Format::csv:
-      return render_formats::csv(report);
+      render_formats::csv(report, out);
+      break;
     case Format::markdown:
-      return render_formats::markdown(report);
+      render_formats::markdown(report, out);
+      break;
   }
-  return "";
+  out.flush();
+}
+
+std::string render(const Report& report, const RenderOptions& options) {
+  std::string text;
+  render(report, options, [&](std::string_view part) { text += part; });
+  return text;
 }
 
 }  // namespace juniper

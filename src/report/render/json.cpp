@@ -24,37 +24,49 @@ std::string json_cell(const Cell& cell) {
   return "null";
 }
 
-std::string json_table(const Table& table) {
+void json_table(const Table& table, Out& out) {
   std::vector<std::pair<std::size_t, std::string>> members;
   for (std::size_t i = 0; i < table.columns.size(); ++i) {
     if (!seen(table.columns[i], Audience::programs)) continue;
     members.emplace_back(i, (members.empty() ? "" : ", ") + json_text(table.columns[i].name) + ": ");
   }
-  std::string out;
-  for (const TableRow& row : table.rows) {
-    if (row.audience == Audience::people) continue;
-    out += out.empty() ? "\n    {" : ",\n    {";
-    for (const auto& [i, name] : members) out.append(name).append(json_cell(row.cells[i]));
-    out += "}";
-  }
-  return "[" + out + (out.empty() ? "]" : "\n  ]");
+  bool first = true;
+  std::string line;
+  out += "[";
+  each_row(table, [&](const TableRow& row) {
+    if (row.audience == Audience::people) return;
+    line = first ? "\n    {" : ",\n    {";
+    first = false;
+    for (const auto& [i, name] : members) line.append(name).append(json_cell(row.cells[i]));
+    out += line + "}";
+  });
+  out += first ? "]" : "\n  ]";
 }
 
 }  // namespace
 
-std::string json(const Report& report) {
-  std::string out = "{";
+void json(const Report& report, Out& out) {
+  out += "{";
   bool first = true;
-  const auto member = [&](const std::string& name, const std::string& value) {
-    out += fmt::format("{}\n  {}: {}", first ? "" : ",", json_text(name), value);
+  const auto member = [&](const std::string& name) {
+    out += fmt::format("{}\n  {}: ", first ? "" : ",", json_text(name));
     first = false;
   };
   for (const auto& block : report.blocks) {
-    if (const Fact* fact = std::get_if<Fact>(&block)) member(fact->name, json_cell(fact->value));
-    if (const Verbatim* verbatim = std::get_if<Verbatim>(&block)) member(verbatim->name, json_text(verbatim->text));
-    if (const Table* table = std::get_if<Table>(&block)) member(table->name, json_table(*table));
+    if (const Fact* fact = std::get_if<Fact>(&block)) {
+      member(fact->name);
+      out += json_cell(fact->value);
+    }
+    if (const Verbatim* verbatim = std::get_if<Verbatim>(&block)) {
+      member(verbatim->name);
+      out += json_text(verbatim->text);
+    }
+    if (const Table* table = std::get_if<Table>(&block)) {
+      member(table->name);
+      json_table(*table, out);
+    }
   }
-  return out + "\n}\n";
+  out += "\n}\n";
 }
 
 }  // namespace juniper::render_formats

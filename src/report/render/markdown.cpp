@@ -18,21 +18,18 @@ std::string escaped_markdown(const std::string& text) {
 }
 
 struct MarkdownRenderer {
-  std::string out;
+  Out& out;
 
-  void gap() {
-    if (!out.empty() && !out.ends_with("\n\n")) out += "\n";
-  }
   void operator()(const Heading& heading) {
-    gap();
+    out.gap();
     out += "## " + escaped_markdown(heading.text) + "\n\n";
   }
   void operator()(const Paragraph& paragraph) {
-    gap();
+    out.gap();
     out += escaped_markdown(paragraph.text) + "\n";
   }
   void operator()(const Verbatim& verbatim) {
-    gap();
+    out.gap();
     out += "```diff\n" + verbatim.text + "```\n";
   }
   void operator()(const Fact& fact) {
@@ -40,7 +37,7 @@ struct MarkdownRenderer {
   }
   void operator()(const Table& table) {
     if (!is_for_people(table)) return;
-    gap();
+    out.gap();
     std::string rule;
     for (const TableColumn& column : table.columns) {
       if (!seen(column, Audience::people)) continue;
@@ -48,24 +45,23 @@ struct MarkdownRenderer {
       rule += column.right ? "|---:" : "|---";
     }
     out += "|\n" + rule + "|\n";
-    for (const TableRow& row : table.rows) {
-      if (row.audience == Audience::programs) continue;
+    each_row(table, [&](const TableRow& row) {
+      if (row.audience == Audience::programs) return;
       for (std::size_t i = 0; i < table.columns.size(); ++i) {
         if (!seen(table.columns[i], Audience::people)) continue;
         const std::string text = escaped_markdown(row.cells[i].shown);
         out += row.strong && !text.empty() ? fmt::format("| **{}** ", text) : fmt::format("| {} ", text);
       }
       out += "|\n";
-    }
+    });
   }
 };
 
 }  // namespace
 
-std::string markdown(const Report& report) {
-  MarkdownRenderer renderer;
+void markdown(const Report& report, Out& out) {
+  MarkdownRenderer renderer{out};
   for (const auto& block : report.blocks) std::visit(renderer, block);
-  return renderer.out;
 }
 
 }  // namespace juniper::render_formats

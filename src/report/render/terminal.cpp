@@ -11,48 +11,41 @@ namespace juniper::render_formats {
 namespace {
 
 // Two blanks between columns; headings dim and lines that stand out bold, where there is colour. Lines end where their
-// text does, and nothing is cut to the width of a terminal.
-std::string draw(const Table& table, Color color) {
+// text does, and nothing is cut to the width of a terminal. Rows are gone over twice, for the widths and for the lines, and
+// not held.
+void draw(const Table& table, Color color, Out& out) {
   std::vector<std::size_t> shown;
   for (std::size_t i = 0; i < table.columns.size(); ++i) {
     if (seen(table.columns[i], Audience::people)) shown.push_back(i);
   }
-  struct Line {
-    std::string_view style;
-    std::vector<std::string> cells;
-    std::vector<std::size_t> widths;
+  // Visits the lines, each with what gives the text of a column.
+  const auto each_line = [&](const auto& visit) {
+    visit("\033[2m", [&](std::size_t i) -> const std::string& { return table.columns[i].heading; });
+    each_row(table, [&](const TableRow& row) {
+      if (row.audience == Audience::programs) return;
+      visit(row.strong ? "\033[1m" : "", [&](std::size_t i) -> const std::string& { return row.cells[i].shown; });
+    });
   };
   std::vector<std::size_t> widest(shown.size(), 0);
-  std::vector<Line> lines;
-  lines.reserve(table.rows.size() + 1);
-  const auto add = [&](std::string_view style, const auto& text_of) {
-    Line& line = lines.emplace_back(Line{style, {}, {}});
-    line.cells.reserve(shown.size());
-    line.widths.reserve(shown.size());
+  each_line([&](std::string_view, const auto& text_of) {
+    for (std::size_t c = 0; c < shown.size(); ++c)
+      widest[c] = std::max(widest[c], base::width_of(base::one_line(text_of(shown[c]))));
+  });
+  std::string line;
+  each_line([&](std::string_view style, const auto& text_of) {
+    const bool styled = color == Color::on && !style.empty();
+    line.clear();
     for (std::size_t c = 0; c < shown.size(); ++c) {
-      line.widths.push_back(base::width_of(line.cells.emplace_back(base::one_line(text_of(shown[c])))));
-      widest[c] = std::max(widest[c], line.widths[c]);
-    }
-  };
-  add("\033[2m", [&](std::size_t i) -> const std::string& { return table.columns[i].heading; });
-  for (const TableRow& row : table.rows) {
-    if (row.audience == Audience::programs) continue;
-    add(row.strong ? "\033[1m" : "", [&](std::size_t i) -> const std::string& { return row.cells[i].shown; });
-  }
-  std::string out;
-  for (const Line& line : lines) {
-    const bool styled = color == Color::on && !line.style.empty();
-    if (styled) out += line.style;
-    const std::size_t begin = out.size();
-    for (std::size_t c = 0; c < shown.size(); ++c) {
-      const std::size_t gap = widest[c] - line.widths[c];
+      const std::string text = base::one_line(text_of(shown[c]));
+      const std::size_t gap = widest[c] - base::width_of(text);
       const bool right = table.columns[shown[c]].right;
-      out.append((c == 0 ? 0 : 2) + (right ? gap : 0), ' ').append(line.cells[c]).append(right ? 0 : gap, ' ');
+      line.append((c == 0 ? 0 : 2) + (right ? gap : 0), ' ').append(text).append(right ? 0 : gap, ' ');
     }
-    while (out.size() > begin && out.back() == ' ') out.pop_back();
-    out += styled ? "\033[0m\n" : "\n";
-  }
-  return out;
+    while (line.ends_with(' ')) line.pop_back();
+    if (styled) out += style;
+    line += styled ? "\033[0m\n" : "\n";
+    out += line;
+  });
 }
 
 std::string draw(const Verbatim& verbatim, Color color) {
@@ -72,14 +65,11 @@ std::string draw(const Verbatim& verbatim, Color color) {
 
 struct TerminalRenderer {
   Color color;
-  std::string out;
+  Out& out;
   std::size_t label_width = 0;
 
-  void gap() {
-    if (!out.empty() && !out.ends_with("\n\n")) out += "\n";
-  }
   void operator()(const Heading& heading) {
-    gap();
+    out.gap();
     const std::string text = base::one_line(heading.text);
     out += (color == Color::on ? fmt::format("\033[1;36m{}\033[0m", text) : text) + "\n";
   }
@@ -90,21 +80,24 @@ struct TerminalRenderer {
   }
   void operator()(const Table& table) {
     if (!is_for_people(table)) return;
-    gap();
-    out += table.rows.empty() ? "(no rows)\n" : draw(table, color);
+    out.gap();
+    if (table.rows.empty() && !table.more) {
+      out += "(no rows)\n";
+    } else {
+      draw(table, color, out);
+    }
   }
 };
 
 }  // namespace
 
-std::string terminal(const Report& report, Color color) {
-  TerminalRenderer renderer{color, "", 0};
+void terminal(const Report& report, Color color, Out& out) {
+  TerminalRenderer renderer{color, out, 0};
   for (const auto& block : report.blocks) {
     if (const Fact* fact = std::get_if<Fact>(&block))
       renderer.label_width = std::max(renderer.label_width, fact->label.size());
   }
   for (const auto& block : report.blocks) std::visit(renderer, block);
-  return renderer.out;
 }
 
 }  // namespace juniper::render_formats
