@@ -17,6 +17,14 @@ Option today(Options& options) {
   return {"--today", "DATE", "What today() gives, as YYYY-MM-DD; the system's day by default", take};
 }
 
+Option force(Options& options) {
+  const auto take = [&options](const std::vector<std::string>&) -> Problem {
+    options.replace = Replace::anything;
+    return std::nullopt;
+  };
+  return {"--force", "", "Let outputs take the place of files of another kind, too", take};
+}
+
 Option set_parameters(Options& options) {
   const auto take = [&options](const std::vector<std::string>& values) -> Problem {
     for (const std::string& setting : values) {
@@ -61,6 +69,7 @@ CommandLine command_line(Common& common) {
       bytes("--memory", "How much memory a command may take on top of what it starts with: 500MB, 2GB", options.memory),
       today(options),
       set_parameters(options),
+      force(options),
       flag("--strict", "Warnings are errors", options.reading.strict),
       text("--store", "FILE", "The store file; beside the model text by default", options.store, Names::file),
       flag("--help", "Tell what a command does and takes", common.wants_help),

@@ -11,6 +11,7 @@
 
 #include "juniper/diagnostics.h"
 #include "juniper/model.h"
+#include "juniper/replace.h"
 
 namespace juniper::store {
 struct Store;
@@ -46,6 +47,9 @@ struct Options {
   // How many bytes answering a question may add to what this process has allocated; beyond them it ends with JR-708.
   // What other threads allocate at the same time counts as well. 0: no limit.
   std::uint64_t memory = 0;
+  // Of the store, the rejected rows and a baseline. A model text and the sources that a store is loaded from are never
+  // replaced by it.
+  Replace replace = Replace::own_kind;
 };
 
 // What became of one calculated column, link or table when it was loaded.

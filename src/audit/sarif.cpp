@@ -54,12 +54,12 @@ std::string to_sarif(const Audit& audit) {
   return document.to_text() + "\n";
 }
 
-Result<void> write_sarif(const Audit& audit, const std::string& path) {
+Result<void> write_sarif(const Audit& audit, const std::string& path, Replace replace) {
   const auto is_ours = [](std::string_view begin) {
     return begin.starts_with('{') && begin.find("\"driver\"") != std::string_view::npos &&
            begin.find("\"juniper\"") != std::string_view::npos;
   };
-  return base::write_output(path, to_sarif(audit), is_ours);
+  return base::write_output(path, to_sarif(audit), is_ours, replace);
 }
 
 }  // namespace juniper

@@ -38,18 +38,18 @@ int put_where_nothing_is(const std::string& from, const std::string& to) {
 
 }  // namespace
 
-Result<void> may_replace(const std::string& path, IsOurs is_ours) {
+Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replace) {
   struct stat status {};
   // An empty file is nobody's loss.
-  if (::stat(path.c_str(), &status) != 0 || !S_ISREG(status.st_mode) || status.st_size == 0 ||
-      is_ours(first_bytes_of(path)))
+  if (replace == Replace::anything || ::stat(path.c_str(), &status) != 0 || !S_ISREG(status.st_mode) ||
+      status.st_size == 0 || is_ours(first_bytes_of(path)))
     return {};
   return tl::unexpected(error("JR-011", fmt::format("{} holds something else, and is not replaced", path),
-                              "name another file, or remove this one first"));
+                              "name another file, remove this one first, or ask for it with --force"));
 }
 
-Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, const std::string& code) {
-  if (auto may = may_replace(path, is_ours); !may) return tl::unexpected(may.error());
+Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, const std::string& code, Replace replace) {
+  if (auto may = may_replace(path, is_ours, replace); !may) return tl::unexpected(may.error());
   OutputFile file;
   file.path_ = path;
   file.code_ = code;
@@ -152,8 +152,8 @@ Result<void> write_new(const std::string& path, const std::string& text, const s
   return file->finish();
 }
 
-Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours) {
-  auto file = OutputFile::open(path, is_ours, "JR-009");
+Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours, Replace replace) {
+  auto file = OutputFile::open(path, is_ours, "JR-009", replace);
   if (!file) return tl::unexpected(file.error());
   file->write(text);
   return file->finish();

@@ -8,6 +8,7 @@
 
 #include "base/unfinished.h"
 #include "juniper/diagnostics.h"
+#include "juniper/replace.h"
 
 namespace juniper::base {
 
@@ -17,7 +18,8 @@ using IsOurs = bool (*)(std::string_view first_bytes);
 class OutputFile {
  public:
   // Errors: JR-011 (something else stands there), `code` (it can't be written).
-  static Result<OutputFile> open(const std::string& path, IsOurs is_ours, const std::string& code);
+  static Result<OutputFile> open(const std::string& path, IsOurs is_ours, const std::string& code,
+                                 Replace replace = Replace::own_kind);
   // The same where nothing may stand yet. Errors: `code`.
   static Result<OutputFile> open_new(const std::string& path, const std::string& code);
   OutputFile(OutputFile&& other) noexcept;
@@ -47,12 +49,13 @@ class OutputFile {
 };
 
 // Writes a whole text so. Errors: JR-009 (it can't be written), JR-011.
-Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours);
+Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours,
+                          Replace replace = Replace::own_kind);
 
 // Writes a whole text so where nothing stands yet. Errors: `code` (something does, or it can't be written).
 Result<void> write_new(const std::string& path, const std::string& text, const std::string& code);
 
 // Errors: JR-011, where something else stands at a path that is about to be written.
-Result<void> may_replace(const std::string& path, IsOurs is_ours);
+Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replace = Replace::own_kind);
 
 }  // namespace juniper::base

@@ -28,6 +28,24 @@ using loading::Loader;
 using loading::texts_beside;
 using loading::today_of;
 
+// Whether a path leads to a text of the model or to one of its source files.
+bool is_read(const Model& model, const std::string& path) {
+  if (path.empty()) return false;
+  std::error_code error;
+  const auto is_it = [&](const std::filesystem::path& other) {
+    return std::filesystem::equivalent(path, other, error);
+  };
+  const std::vector<ModelText> texts = model.texts();
+  if (std::any_of(texts.begin(), texts.end(), [&](const ModelText& text) { return is_it(text.name); })) return true;
+  const CheckedModel& checked = model::checked(model);
+  for (TableIndex t = 0; t < checked.tables.size(); ++t) {
+    if (checked.tables[t].rows) continue;
+    const auto files = source::find_files(loading::table_request(checked, t));
+    if (files && std::any_of(files->begin(), files->end(), is_it)) return true;
+  }
+  return false;
+}
+
 // With --strict these are errors.
 Result<void> accept(const Model& model, const store::Store& store) {
   Diagnostics warnings = data_warnings(model::checked(model), store);
@@ -132,10 +150,16 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
     return Loaded{std::move(*earlier), false, {}};
   }
   // Neither a model text nor a source that --store names by mistake is replaced.
-  if (auto may = base::may_replace(path, store::begins_as_store); !may) return tl::unexpected(may.error());
+  if (auto may = base::may_replace(path, store::begins_as_store, options.replace); !may)
+    return tl::unexpected(may.error());
+  for (const std::string& output : {path, settings.rejects}) {
+    if (!is_read(model, output)) continue;
+    return tl::unexpected(
+        base::error("JR-011", fmt::format("{} is read for this, and is not replaced", output), "name another file"));
+  }
   std::optional<source::Rejects> rejects;
   if (!settings.rejects.empty()) {
-    auto opened = source::Rejects::open(settings.rejects);
+    auto opened = source::Rejects::open(settings.rejects, options.replace);
     if (!opened) return tl::unexpected(opened.error());
     rejects = std::move(*opened);
   }

@@ -254,11 +254,12 @@ Result<Folder> read_folder(const fs::path& path) {
   return folder;
 }
 
-Result<void> write_folder(const fs::path& path, const Folder& folder) {
+Result<void> write_folder(const fs::path& path, const Folder& folder, Replace replace) {
   std::error_code error;
-  if (fs::exists(path, error) && !is_baseline(path) && (!fs::is_directory(path, error) || !fs::is_empty(path, error))) {
+  if (replace == Replace::own_kind && fs::exists(path, error) && !is_baseline(path) &&
+      (!fs::is_directory(path, error) || !fs::is_empty(path, error))) {
     return tl::unexpected(base::error("JR-902", fmt::format("{} holds something other than a baseline", path.string()),
-                                      "name a new folder with --dir"));
+                                      "name a new folder with --dir, or ask for it with --force: what is there stays"));
   }
   base::FolderFiles files;
   files.first = seal_file;

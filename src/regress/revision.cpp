@@ -34,7 +34,8 @@ Result<std::string> text_at(const fs::path& file, const std::string& revision) {
     ::close(ends[1]);
     const int nowhere = ::open("/dev/null", O_WRONLY);
     if (nowhere >= 0) ::dup2(nowhere, STDERR_FILENO);
-    ::execlp("git", "git", "-C", folder.c_str(), "show", object.c_str(), static_cast<char*>(nullptr));
+    ::execlp("git", "git", "-C", folder.c_str(), "show", "--end-of-options", object.c_str(),
+             static_cast<char*>(nullptr));
     ::_exit(127);
   }
   ::close(ends[1]);

@@ -244,6 +244,16 @@ TEST_F(ToolTest, NothingIsWrittenOverSomethingElse) {
     }
   }
   EXPECT_EQ(all_files(), before);
+  // Asked for, it is done; but nothing is replaced by what is made of it.
+  const std::string letter = folder_.write("letter.txt", "dear");
+  for (const std::string& victim : {model_, data}) {
+    expect_error(run_tool({"load", model_, "--again", "--store", victim, "--force"}), 3, "JR-011");
+    expect_error(run_tool({"load", model_, "--again", "--reject", victim, "--force"}), 3, "JR-011");
+  }
+  EXPECT_EQ(all_files(), before);
+  EXPECT_EQ(run_tool({"audit", model_, "--fast", "--sarif", letter}).status, 3);
+  EXPECT_EQ(run_tool({"audit", model_, "--fast", "--sarif", letter, "--force"}).status, 1);
+  EXPECT_TRUE(test::read_file(letter).starts_with("{"));
 }
 
 // A disk behind `>` that is full, for every command that prints.

@@ -35,7 +35,8 @@ int run(const CheckArguments& arguments, Context& context) {
     console.clear_progress();
     if (!checked) return console.fail(checked.error());
     if (!arguments.junit.empty()) {
-      if (const auto written = write_junit(*checked, arguments.model, arguments.junit); !written)
+      if (const auto written = write_junit(*checked, arguments.model, arguments.junit, context.options.replace);
+          !written)
         return console.fail(written.error());
     }
     console.print(report(*checked));
