@@ -40,24 +40,30 @@ int put_where_nothing_is(const std::string& from, const std::string& to) {
 
 Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replace) {
   struct stat status {};
+  if (::stat(path.c_str(), &status) != 0) return {};
+  if (!S_ISREG(status.st_mode)) {
+    return tl::unexpected(
+        error("JR-011", fmt::format("{} is a folder, a pipe or a device, and is not replaced", path), "name a file"));
+  }
   // An empty file is nobody's loss.
-  if (replace == Replace::anything || ::stat(path.c_str(), &status) != 0 || !S_ISREG(status.st_mode) ||
-      status.st_size == 0 || is_ours(first_bytes_of(path)))
-    return {};
+  if (replace == Replace::anything || status.st_size == 0 || is_ours(first_bytes_of(path))) return {};
   return tl::unexpected(error("JR-011", fmt::format("{} holds something else, and is not replaced", path),
                               "name another file, remove this one first, or ask for it with --force"));
 }
 
 Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, const std::string& code, Replace replace) {
-  if (auto may = may_replace(path, is_ours, replace); !may) return tl::unexpected(may.error());
+  struct stat status {};
+  const bool is_there = ::stat(path.c_str(), &status) == 0;
+  const bool is_written_to = is_there && !S_ISREG(status.st_mode);
+  if (!is_written_to) {
+    if (auto may = may_replace(path, is_ours, replace); !may) return tl::unexpected(may.error());
+  }
   OutputFile file;
   file.path_ = path;
   file.code_ = code;
   file.buffer_.reserve(buffer_bytes);
   file.target_ = where_links_lead(path).string();
-  struct stat status {};
-  const bool is_there = ::stat(path.c_str(), &status) == 0;
-  if (is_there && !S_ISREG(status.st_mode)) {
+  if (is_written_to) {
     file.descriptor_ = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
   } else {
     remove_leftovers(file.target_);

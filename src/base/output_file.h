@@ -55,7 +55,7 @@ Result<void> write_output(const std::string& path, const std::string& text, IsOu
 // Writes a whole text so where nothing stands yet. Errors: `code` (something does, or it can't be written).
 Result<void> write_new(const std::string& path, const std::string& text, const std::string& code);
 
-// Errors: JR-011, where something else stands at a path that is about to be written.
+// Errors: JR-011, where something else stands at a path that is about to be replaced; what is no plain file never is.
 Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replace = Replace::own_kind);
 
 }  // namespace juniper::base

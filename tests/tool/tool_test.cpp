@@ -1,5 +1,6 @@
 // The tool as a process: what it prints where, and its exit status.
 #include <gtest/gtest.h>
+#include <sys/stat.h>
 
 #include <chrono>
 #include <map>
@@ -250,6 +251,13 @@ TEST_F(ToolTest, NothingIsWrittenOverSomethingElse) {
     expect_error(run_tool({"load", model_, "--again", "--store", victim, "--force"}), 3, "JR-011");
     expect_error(run_tool({"load", model_, "--again", "--reject", victim, "--force"}), 3, "JR-011");
   }
+  const std::string pipe = folder_.path("pipe");
+  ASSERT_EQ(::mkfifo(pipe.c_str(), 0600), 0);
+  for (const std::string& place : {pipe, folder_.path("d/data")}) {
+    expect_error(run_tool({"load", model_, "--again", "--store", place}), 3, "JR-011");
+    expect_error(run_tool({"load", model_, "--again", "--store", place, "--force"}), 3, "JR-011");
+  }
+  EXPECT_TRUE(std::filesystem::is_fifo(pipe));
   EXPECT_EQ(all_files(), before);
   EXPECT_EQ(run_tool({"audit", model_, "--fast", "--sarif", letter}).status, 3);
   EXPECT_EQ(run_tool({"audit", model_, "--fast", "--sarif", letter, "--force"}).status, 1);
