@@ -79,29 +79,49 @@ class Builder : public nlohmann::json_sax<nlohmann::json> {
   ParsedJson parsed_;
 };
 
-Written written(const Json& json);
-
-struct Writer {
-  Written operator()(std::monostate) const { return nullptr; }
-  Written operator()(const Json::Items& items) const {
-    Written out = Written::array();
-    for (const Json& item : items) out.push_back(written(item));
-    return out;
+// Writes a value in lines. (The library's own values of several parts take memory to be destroyed, and end the program
+// where there is none.)
+class Writer {
+ public:
+  std::string written(const Json& json) {
+    std::visit(*this, JsonAccess::data(json));
+    return std::move(out_);
   }
-  Written operator()(const Json::Members& members) const {
-    Written out = Written::object();
-    for (const auto& [name, value] : members) out[name] = written(value);
-    return out;
+
+  void operator()(std::monostate) { out_ += "null"; }
+  void operator()(const std::string& text) { out_ += json_text(text); }
+  void operator()(const Json::Items& items) {
+    list(items, "[]", [this](const Json& item) { std::visit(*this, JsonAccess::data(item)); });
+  }
+  void operator()(const Json::Members& members) {
+    list(members, "{}", [this](const auto& member) {
+      out_ += json_text(member.first) + ": ";
+      std::visit(*this, JsonAccess::data(member.second));
+    });
   }
   template <class Scalar>
-  Written operator()(const Scalar& scalar) const {
-    return scalar;
+  void operator()(const Scalar& scalar) {
+    out_ += Written(scalar).dump();
   }
-};
 
-Written written(const Json& json) {
-  return std::visit(Writer(), JsonAccess::data(json));
-}
+ private:
+  template <class List, class Write>
+  void list(const List& parts, const char* brackets, const Write& write) {
+    out_ += brackets[0];
+    ++level_;
+    for (const auto& part : parts) {
+      if (&part != &parts.front()) out_ += ',';
+      out_ += '\n' + std::string(2 * level_, ' ');
+      write(part);
+    }
+    --level_;
+    if (!parts.empty()) out_ += '\n' + std::string(2 * level_, ' ');
+    out_ += brackets[1];
+  }
+
+  std::string out_;
+  std::size_t level_ = 0;
+};
 
 }  // namespace
 
@@ -126,7 +146,7 @@ const std::string* Json::find_text(std::string_view name) const {
 }
 
 std::string Json::to_text() const {
-  return written(*this).dump(2, ' ', false, Written::error_handler_t::replace);
+  return Writer().written(*this);
 }
 
 ParsedJson parse_json(std::string_view text) {

@@ -18,6 +18,12 @@ class Json {
   using Members = std::vector<std::pair<std::string, Json>>;
 
   Json() = default;
+  Json(Json&&) noexcept = default;
+  Json& operator=(Json&&) noexcept = default;
+  // Never copied: the copy constructor of such a variant in libstdc++ 12 reads an index that it has not set where memory
+  // runs out.
+  Json(const Json&) = delete;
+  Json& operator=(const Json&) = delete;
   Json(bool truth) : data_(truth) {}
   Json(std::int64_t number) : data_(number) {}
   Json(std::uint64_t number) : data_(number) {}

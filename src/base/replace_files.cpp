@@ -117,9 +117,7 @@ class Change {
     }
     return read_all(old_, target_) == wanted_.before ? Result<void>{} : changed(target_);
   }
-  void write_beside() {
-    beside_.emplace(target_, status_, wanted_.after);
-  }
+  void write_beside() { beside_.emplace(target_, status_, wanted_.after); }
   // Puts the new file in the place of the old one, or fails and leaves all as it is.
   Result<void> exchange() {
     if (::renameat2(AT_FDCWD, beside_->path(), AT_FDCWD, target_.c_str(), RENAME_EXCHANGE) == 0) {

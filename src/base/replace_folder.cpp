@@ -122,7 +122,11 @@ class Replacing {
     for (const auto& [name, text] : files_.texts) {
       if (name != files_.first) write(name);
     }
-    if (old.number() >= 0) take_over("", own_(target_));
+    if (old.number() >= 0) {
+      const auto own = own_(target_);
+      if (!own) fail("read", target_ / files_.first, EIO);
+      take_over("", *own);
+    }
     if (::fsync(fresh.number()) != 0) fail("sync", beside_, errno);
   }
   void write(const std::string& name) const {
@@ -187,7 +191,9 @@ class Replacing {
       ::unlink(left.c_str());
       return;
     }
-    settle(left, "", own_(left));
+    const auto own = own_(left);
+    if (!own) return;  // for the next one, who may be able to tell
+    settle(left, "", *own);
     ::rmdir(left.c_str());
   }
   void settle(const fs::path& left, const fs::path& within, const std::set<std::string>& own) const {
@@ -202,7 +208,7 @@ class Replacing {
       } else {
         std::error_code error;
         fs::create_directories(to.parent_path(), error);
-        if (is_older(to, from) && !own_(target_).contains(name.generic_string())) {
+        if (is_older(to, from) && !files_.texts.contains(name.generic_string())) {
           ::rename(from.c_str(), to.c_str());
         } else {
           ::unlink(from.c_str());

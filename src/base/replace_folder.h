@@ -9,6 +9,7 @@
 #include <filesystem>
 #include <functional>
 #include <map>
+#include <optional>
 #include <set>
 #include <string>
 
@@ -23,9 +24,9 @@ struct FolderFiles {
   std::string first;
 };
 
-// The paths within a folder that its `first` file names; none where there is no such file. What it does not name is
-// somebody else's.
-using OwnFiles = std::function<std::set<std::string>(const std::filesystem::path& folder)>;
+// The paths within a folder that its `first` file names; none where there is no such file, and nothing where it can't be
+// read. What it does not name is somebody else's.
+using OwnFiles = std::function<std::optional<std::set<std::string>>(const std::filesystem::path& folder)>;
 
 // True if the folder is still the one that the change was made for; asked once it is locked.
 using IsAsRead = std::function<bool(const std::filesystem::path& folder)>;

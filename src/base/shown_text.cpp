@@ -46,7 +46,7 @@ void append(std::string& out, UChar32 c, std::string_view bytes) {
   const auto is_harmful = [c] {
     const auto type = u_charType(c);
     return type == U_CONTROL_CHAR || type == U_LINE_SEPARATOR || type == U_PARAGRAPH_SEPARATOR ||
-           u_hasBinaryProperty(c, UCHAR_BIDI_CONTROL);
+           u_hasBinaryProperty(c, UCHAR_BIDI_CONTROL) || U_IS_UNICODE_NONCHAR(c);
   };
   if (c == no_character) {
     out += fmt::format("\\x{:02x}", static_cast<unsigned char>(bytes.front()));

@@ -8,8 +8,9 @@
 
 namespace juniper::base {
 
-// The text on one line. What is not UTF-8, control characters, the line separators of Unicode and the marks that set a
-// direction (Unicode Standard Annex 9) become escapes, those of the model language where it has one: \n, \u{1b}, \xff.
+// The text on one line. What is not UTF-8 or no character, control characters, the line separators of Unicode and the
+// marks that set a direction (Unicode Standard Annex 9) become escapes, those of the model language where it has one: \n,
+// \u{1b}, \xff.
 std::string one_line(std::string_view text);
 
 // The same for a text of several lines: line ends and tabs stay.

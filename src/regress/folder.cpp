@@ -100,10 +100,15 @@ std::string seal_at(const fs::path& folder) {
   return base::read_plain_file(folder / seal_file).value_or("");
 }
 
-std::set<std::string> own_files(const fs::path& folder) {
+// One that is damaged tells of none of its files that they are its own.
+std::optional<std::set<std::string>> own_files(const fs::path& folder) {
+  std::error_code error;
+  const auto seal = base::read_plain_file(folder / seal_file);
+  if (!seal && (fs::exists(folder / seal_file, error) || error)) return std::nullopt;
   std::set<std::string> names;
-  for (const auto& [name, hash] : read_seal(seal_at(folder)).value_or(std::map<std::string, std::string>()))
-    names.insert(name);
+  if (const auto hashes = read_seal(seal.value_or(""))) {
+    for (const auto& [name, hash] : *hashes) names.insert(name);
+  }
   return names;
 }
 

@@ -1,12 +1,14 @@
 // Checks as JUnit XML, which build servers show: a suite with a test case for each query's values, and one for each of
-// its times that were looked at.
+// its times that were looked at. XML has no way to write most control characters: they stand there as escapes.
 #include <fmt/format.h>
 
 #include <pugixml.hpp>
 #include <sstream>
 
+#include "base/failure.h"
 #include "base/format.h"
 #include "base/output_file.h"
+#include "base/shown_text.h"
 #include "juniper/baseline.h"
 
 namespace juniper {
@@ -19,8 +21,8 @@ std::string seconds(std::int64_t nanoseconds) {
 
 void add_failure(pugi::xml_node test, const std::string& message, const std::string& details) {
   pugi::xml_node failure = test.append_child("failure");
-  failure.append_attribute("message") = message.c_str();
-  failure.append_child(pugi::node_pcdata).set_value(details.c_str());
+  failure.append_attribute("message") = base::one_line(message).c_str();
+  failure.append_child(pugi::node_pcdata).set_value(base::lines(details).c_str());
 }
 
 std::string details_of(const Comparison& comparison) {
@@ -38,7 +40,7 @@ class Suite {
     pugi::xml_node suites = document_.append_child("testsuites");
     suites.append_attribute("name") = "juniper";
     suite_ = suites.append_child("testsuite");
-    suite_.append_attribute("name") = name.c_str();
+    suite_.append_attribute("name") = base::one_line(name).c_str();
     for (const CheckedQuery& query : report.queries) add(query);
     suite_.append_attribute("tests") = tests_;
     suite_.append_attribute("failures") = failures_;
@@ -56,7 +58,7 @@ class Suite {
     ++tests_;
     pugi::xml_node test = suite_.append_child("testcase");
     test.append_attribute("classname") = group.c_str();
-    test.append_attribute("name") = query.query.c_str();
+    test.append_attribute("name") = base::one_line(query.query).c_str();
     test.append_attribute("time") = seconds(nanoseconds).c_str();
     return test;
   }
@@ -81,7 +83,7 @@ class Suite {
       case CheckState::failed: {
         ++errors_;
         pugi::xml_node error = values.append_child("error");
-        error.append_attribute("message") = query.errors[0].message.c_str();
+        error.append_attribute("message") = base::one_line(query.errors[0].message).c_str();
         error.append_child(pugi::node_pcdata).set_value(render(query.errors).c_str());
         break;
       }
@@ -134,7 +136,7 @@ Result<void> write_junit(const CheckReport& report, const std::string& name, con
   const auto is_ours = [](std::string_view begin) {
     return begin.find("<testsuites name=\"juniper\"") != std::string_view::npos;
   };
-  return base::write_output(path, to_junit(report, name), is_ours, replace);
+  return base::guarded([&] { return base::write_output(path, to_junit(report, name), is_ours, replace); });
 }
 
 }  // namespace juniper

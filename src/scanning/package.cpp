@@ -68,7 +68,8 @@ TableFiles table_of(const Json& resource, const std::filesystem::path& folder) {
     if (delimiter.size() == 1) table.delimiter = delimiter[0];
   }
   const Json* const declared = resource.find("schema");
-  const Json schema = declared != nullptr ? *declared : Json();
+  const Json none;
+  const Json& schema = declared != nullptr ? *declared : none;
   for (const Json& field : items_of(schema, "fields")) {
     const std::string type = text_or(field, "type", "any");
     if (type == "string" || type == "object" || type == "array" || type == "geopoint")

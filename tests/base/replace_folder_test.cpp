@@ -30,7 +30,7 @@ FolderFiles of(const Texts& texts) {
   return files;
 }
 
-std::set<std::string> listed(const fs::path& folder) {
+std::optional<std::set<std::string>> listed(const fs::path& folder) {
   std::istringstream list(fs::exists(folder / "list") ? test::read_file(folder / "list") : "");
   std::set<std::string> names;
   for (std::string name; std::getline(list, name);) names.insert(name);

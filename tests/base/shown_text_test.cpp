@@ -24,8 +24,8 @@ TEST(ShownText, EveryCharacterIsSafeOrEscaped) {
   for (UChar32 c = 0; c <= 0x10FFFF; ++c) {
     if (c >= 0xD800 && c < 0xE000) continue;
     const std::string text = "a" + utf8_of(c) + "b";
-    const bool harmful =
-        u_charType(c) == U_CONTROL_CHAR || c == 0x2028 || c == 0x2029 || u_hasBinaryProperty(c, UCHAR_BIDI_CONTROL);
+    const bool harmful = u_charType(c) == U_CONTROL_CHAR || c == 0x2028 || c == 0x2029 ||
+                         u_hasBinaryProperty(c, UCHAR_BIDI_CONTROL) || U_IS_UNICODE_NONCHAR(c);
     const std::string shown = one_line(text);
     ASSERT_EQ(shown == text, !harmful) << c;
     ASSERT_TRUE(!harmful || shown.find_first_not_of("abcdef0123456789xuntr\\{}") == std::string::npos) << shown;

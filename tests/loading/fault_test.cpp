@@ -1,6 +1,6 @@
-// Loads, and changes of several texts, in which one call to the system fails, each in turn and on each thread: writing,
-// reading, syncing, renaming, opening, getting memory. This program puts its own functions before those of the C library, so that it stands apart
-// from other tests.
+// Loads, changes of several texts, baselines and other outputs, in which one call to the system fails, each in turn and on
+// each thread: writing, reading, syncing, renaming, opening, getting memory. This program puts its own functions before
+// those of the C library, so that it stands apart from other tests.
 //
 // Which thread does what depends on the machine. So that each thread meets each call, the thread that is to fail is
 // given a start before the one that began it; and after the fault, others get their turn wherever it lets go of a lock
@@ -12,20 +12,29 @@
 #include <sys/syscall.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
 #include <cerrno>
 #include <chrono>
 #include <cstdarg>
 #include <cstdlib>
 #include <exception>
+#include <functional>
 #include <memory>
 #include <new>
 #include <set>
 #include <thread>
 
 #include "juniper/ask.h"
+#include "juniper/audit.h"
+#include "juniper/baseline.h"
 #include "juniper/dataset.h"
+#include "juniper/explain.h"
+#include "juniper/links.h"
 #include "juniper/refactor.h"
+#include "juniper/report.h"
+#include "juniper/scan.h"
+#include "juniper/weigh.h"
 #include "support/support.h"
 
 namespace {
@@ -337,6 +346,112 @@ TEST_P(Faults, AChangeOfTwoTextsThatMeetsOneChangesBothOrNone) {
       model.folder.write(std::filesystem::path(text.path).filename(), text.before);
   }
   EXPECT_GT(failed, 0);
+}
+
+// A baseline that is recorded again is the old one or the new one, each whole; a file of somebody else in it stays.
+TEST_P(Faults, ABaselineThatMeetsOneIsTheOldOrTheNew) {
+  const std::string text = "table t from csv \"t.csv\" { key id integer  x integer }\nmeasure total = sum(x for t)\n";
+  const std::string old_queries = "query a { show total }\nquery gone { show total }\n";
+  const std::string new_queries = "query a { show total }\nquery b { by t.id show total }\n";
+  const test::SmallModel model(text + old_queries, {{"t.csv", "id,x\n1,5\n2,6\n"}});
+  Options options;
+  options.threads = 1;
+  const auto old_dataset = Dataset::open(model.path(), options);
+  model.folder.write("model.ridge", text + new_queries);
+  const auto new_dataset = Dataset::open(model.path(), options);
+  ASSERT_TRUE(old_dataset && new_dataset);
+  const std::string folder = model.folder.path("b");
+  const auto passes = [&](const Dataset& dataset) {
+    const auto report = check(dataset, folder);
+    EXPECT_TRUE(report) << test::messages(report.error());
+    // What is not recorded is told, and passes.
+    return report && report->passed() &&
+           std::none_of(report->queries.begin(), report->queries.end(),
+                        [](const CheckedQuery& query) { return query.state == CheckState::added; });
+  };
+  ASSERT_TRUE(baseline(*old_dataset, folder));
+  model.folder.write("b/README", "mine");
+  const auto before = names_in(model.folder);
+  const long step = GetParam() == Fault::memory ? 61 * every : 1;
+  long failed = 0;
+  for (long call = 1;; call += step) {
+    const auto recorded = with_fault(0, call, [&] { return baseline(*new_dataset, folder); });
+    const bool met = aim.met;
+    if (!recorded) ++failed;
+    ASSERT_TRUE(passes(*new_dataset) || (!recorded && passes(*old_dataset))) << "call " << call;
+    ASSERT_EQ(test::read_file(model.folder.path("b/README")), "mine") << "call " << call;
+    const auto again = baseline(*old_dataset, folder);
+    ASSERT_TRUE(again) << "call " << call << test::messages(again.error());
+    ASSERT_TRUE(passes(*old_dataset));
+    ASSERT_EQ(names_in(model.folder), before) << "call " << call;
+    if (!met) break;
+  }
+  EXPECT_GT(failed, 0);
+}
+
+// A file that is written for others, and a text that is proposed: the old one, or the new one.
+TEST_P(Faults, AnOutputThatMeetsOneIsTheOldOrTheNew) {
+  const test::TempFolder folder;
+  const std::string sarif = folder.path("a.sarif");
+  const Audit audited;
+  ASSERT_TRUE(write_sarif(audited, sarif));
+  const std::string first = test::read_file(sarif);
+  Audit other = audited;
+  other.findings.resize(3);
+  const Scan proposed{"# a text\n", {}};
+  const std::string text = folder.path("m.ridge");
+  long failed = 0;
+  for (long call = 1;; ++call) {
+    const auto written = with_fault(0, call, [&] { return write_sarif(other, sarif); });
+    bool met = aim.met;
+    const auto is_new = with_fault(0, call, [&] { return write_new(proposed, text); });
+    met = met || aim.met;
+    failed += (written ? 0 : 1) + (is_new ? 0 : 1);
+    ASSERT_TRUE(test::read_file(sarif) == to_sarif(other) || (!written && test::read_file(sarif) == first));
+    std::set<std::string> expected{"a.sarif"};
+    if (is_new) expected.insert("m.ridge");
+    ASSERT_EQ(names_in(folder), expected) << "call " << call;
+    if (!met) break;
+    folder.write("a.sarif", first);
+    std::filesystem::remove(text);
+  }
+  EXPECT_TRUE(failed > 0 || GetParam() == Fault::read);
+}
+
+// What is printed is whole, or the lack of memory is thrown.
+TEST_P(Faults, ADocumentIsWholeOrThrows) {
+  if (GetParam() != Fault::memory) return;
+  Options options;
+  options.threads = 1;
+  const auto dataset = Dataset::open(model_.path(), options);
+  ASSERT_TRUE(dataset);
+  const auto answered = ask(*dataset, {"by sessions.channel, bays.site show total total sessions.channel, grand"});
+  const auto found = audit(*dataset);
+  const auto explained = explain(*dataset, {"by sessions.channel show total"});
+  const auto link_uses = links(*dataset);
+  ASSERT_TRUE(answered && found && explained && link_uses);
+  const Weighing weighing = weigh(*dataset);
+  for (const Format format : {Format::terminal, Format::json, Format::csv, Format::markdown}) {
+    const RenderOptions as{format, Color::on};
+    const std::vector<std::function<std::string()>> documents{
+        [&] { return render(report(*answered), as); },  [&] { return render(report(*found), as); },
+        [&] { return render(report(*explained), as); }, [&] { return render(report(*link_uses), as); },
+        [&] { return render(report(weighing), as); },   [&] { return to_sarif(*found); }};
+    for (const auto& document : documents) {
+      const std::string whole = document();
+      for (long call = 1;; ++call) {
+        const std::string text = with_fault(0, call, [&]() -> std::string {
+          try {
+            return document();
+          } catch (const std::bad_alloc&) {
+            return "";
+          }
+        });
+        ASSERT_TRUE(text == whole || (aim.met && text.empty()));
+        if (!aim.met) break;
+      }
+    }
+  }
 }
 
 INSTANTIATE_TEST_SUITE_P(OfTheSystem, Faults,

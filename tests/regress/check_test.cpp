@@ -294,6 +294,19 @@ TEST_F(CheckTest, IsJunitForBuildServers) {
   });
   EXPECT_NE(std::string(total.child("failure").text().get()).find("expected 12.75, found 15.75"), std::string::npos);
   EXPECT_EQ(test::codes(write_junit(report, "x", model_.folder.path("no/folder.xml")).error()), "JR-009");
+  // Every character that XML can't hold, wherever data and names stand.
+  std::string harmful;
+  for (char c = 1; c < 32; ++c) harmful += c;
+  harmful += "\x7F\xFF\xEF\xBF\xBF]]>\xE2\x80\xAE";
+  CheckReport forged = report;
+  for (CheckedQuery& checked_query : forged.queries) {
+    checked_query.query = harmful;
+    for (Difference& d : checked_query.comparison.samples) d = {d.kind, harmful, harmful, harmful, harmful, harmful};
+  }
+  const std::string xml = to_junit(forged, harmful);
+  EXPECT_TRUE(document.load_string(xml.c_str()));
+  for (const char c : xml) EXPECT_TRUE(static_cast<unsigned char>(c) >= 32 || c == '\n') << xml;
+  EXPECT_EQ(xml.find("\xEF\xBF\xBF"), std::string::npos);
 }
 
 TEST_F(CheckTest, ManyThatAreTheSameAreNotListed) {

@@ -63,6 +63,12 @@ TEST(Render, ForPages) {
             "|  |  |\n\nThat is all.\n\n```diff\n-a\n+b\n```\n");
 }
 
+TEST(Render, AFenceIsLongerThanAnyWithin) {
+  Report report;
+  report.blocks = {Verbatim{"diff", "+```\n+````` x\033\n"}};
+  EXPECT_EQ(render(report, {Format::markdown, Color::off}), "``````diff\n+```\n+````` x\\u{1b}\n``````\n");
+}
+
 Report of_texts(const std::vector<std::string>& texts) {
   Table table{"t", InCsv::no, {{"x", "x", false, Audience::all}, {"y", "y", true, Audience::all}}, {}};
   for (const std::string& text : texts) table.rows.push_back({{cell::text(text), cell::text("1")}});

@@ -30,7 +30,10 @@ struct MarkdownRenderer {
   }
   void operator()(const Verbatim& verbatim) {
     out.gap();
-    out += "```diff\n" + verbatim.text + "```\n";
+    // A fence longer than any within.
+    std::string fence = "```";
+    while (verbatim.text.find(fence) != std::string::npos) fence += '`';
+    out += fence + "diff\n" + base::lines(verbatim.text) + fence + "\n";
   }
   void operator()(const Fact& fact) {
     out += fmt::format("- {}: {}\n", escaped_markdown(fact.label), escaped_markdown(fact.value.shown));
