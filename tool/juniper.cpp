@@ -19,7 +19,7 @@ Option today(Options& options) {
 
 Option force(Options& options) {
   const auto take = [&options](const std::vector<std::string>&) -> Problem {
-    options.replace = Replace::anything;
+    options.overwrite = Overwrite::anything;
     return std::nullopt;
   };
   return {"--force", "", "Let outputs take the place of files of another kind, too", take};

@@ -76,6 +76,6 @@ Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings = {});
 std::string to_sarif(const Audit& audit);
 // The same into a file, new or an earlier one of its kind. Errors: JR-009 (cannot write), JR-011 (something else is
 // there).
-Result<void> write_sarif(const Audit& audit, const std::string& path, Replace replace = Replace::own_kind);
+Result<void> write_sarif(const Audit& audit, const std::string& path, Overwrite overwrite = Overwrite::own_kind);
 
 }  // namespace juniper

@@ -125,6 +125,6 @@ std::string to_junit(const CheckReport& report, const std::string& name);
 // The same into a file, new or an earlier one of its kind. Errors: JR-009 (cannot write), JR-011 (something else is
 // there).
 Result<void> write_junit(const CheckReport& report, const std::string& name, const std::string& path,
-                         Replace replace = Replace::own_kind);
+                         Overwrite overwrite = Overwrite::own_kind);
 
 }  // namespace juniper

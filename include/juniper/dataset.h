@@ -11,7 +11,7 @@
 
 #include "juniper/diagnostics.h"
 #include "juniper/model.h"
-#include "juniper/replace.h"
+#include "juniper/overwrite.h"
 
 namespace juniper::store {
 struct Store;
@@ -49,7 +49,7 @@ struct Options {
   std::uint64_t memory = 0;
   // Of the store, the rejected rows and a baseline. A model text and the sources that a store is loaded from are never
   // replaced by it.
-  Replace replace = Replace::own_kind;
+  Overwrite overwrite = Overwrite::own_kind;
 };
 
 // What became of one calculated column, link or table when it was loaded.

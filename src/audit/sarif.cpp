@@ -68,12 +68,12 @@ std::string to_sarif(const Audit& audit) {
   return document.to_text() + "\n";
 }
 
-Result<void> write_sarif(const Audit& audit, const std::string& path, Replace replace) {
+Result<void> write_sarif(const Audit& audit, const std::string& path, Overwrite overwrite) {
   const auto is_ours = [](std::string_view begin) {
     return begin.starts_with('{') && begin.find("\"driver\"") != std::string_view::npos &&
            begin.find("\"juniper\"") != std::string_view::npos;
   };
-  return base::guarded([&] { return base::write_output(path, to_sarif(audit), is_ours, replace); });
+  return base::guarded([&] { return base::write_output(path, to_sarif(audit), is_ours, overwrite); });
 }
 
 }  // namespace juniper

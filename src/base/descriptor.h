@@ -31,10 +31,10 @@ class Descriptor {
 
 // Waits for those who have the file or folder locked now (flock(2)), a while; false if they still have it. File systems
 // without locks go without.
-inline bool locks(const Descriptor& file) {
+inline bool locks(const Descriptor& file, int how = LOCK_EX) {
   constexpr auto longest = std::chrono::seconds(10);
   const auto begin = std::chrono::steady_clock::now();
-  while (::flock(file.number(), LOCK_EX | LOCK_NB) != 0 && (errno == EWOULDBLOCK || errno == EINTR)) {
+  while (::flock(file.number(), how | LOCK_NB) != 0 && (errno == EWOULDBLOCK || errno == EINTR)) {
     if (std::chrono::steady_clock::now() - begin > longest) return false;
     std::this_thread::sleep_for(std::chrono::milliseconds(10));
   }

@@ -38,7 +38,7 @@ int put_where_nothing_is(const std::string& from, const std::string& to) {
 
 }  // namespace
 
-Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replace) {
+Result<void> may_replace(const std::string& path, IsOurs is_ours, Overwrite overwrite) {
   struct stat status {};
   if (::stat(path.c_str(), &status) != 0) return {};
   if (!S_ISREG(status.st_mode)) {
@@ -46,17 +46,18 @@ Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replac
         error("JR-011", fmt::format("{} is a folder, a pipe or a device, and is not replaced", path), "name a file"));
   }
   // An empty file is nobody's loss.
-  if (replace == Replace::anything || status.st_size == 0 || is_ours(first_bytes_of(path))) return {};
+  if (overwrite == Overwrite::anything || status.st_size == 0 || is_ours(first_bytes_of(path))) return {};
   return tl::unexpected(error("JR-011", fmt::format("{} holds something else, and is not replaced", path),
                               "name another file, remove this one first, or ask for it with --force"));
 }
 
-Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, const std::string& code, Replace replace) {
+Result<OutputFile> OutputFile::open(const std::string& path, IsOurs is_ours, const std::string& code,
+                                    Overwrite overwrite) {
   struct stat status {};
   const bool is_there = ::stat(path.c_str(), &status) == 0;
   const bool is_written_to = is_there && !S_ISREG(status.st_mode);
   if (!is_written_to) {
-    if (auto may = may_replace(path, is_ours, replace); !may) return tl::unexpected(may.error());
+    if (auto may = may_replace(path, is_ours, overwrite); !may) return tl::unexpected(may.error());
   }
   OutputFile file;
   file.path_ = path;
@@ -158,8 +159,8 @@ Result<void> write_new(const std::string& path, const std::string& text, const s
   return file->finish();
 }
 
-Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours, Replace replace) {
-  auto file = OutputFile::open(path, is_ours, "JR-009", replace);
+Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours, Overwrite overwrite) {
+  auto file = OutputFile::open(path, is_ours, "JR-009", overwrite);
   if (!file) return tl::unexpected(file.error());
   file->write(text);
   return file->finish();

@@ -8,7 +8,7 @@
 
 #include "base/unfinished.h"
 #include "juniper/diagnostics.h"
-#include "juniper/replace.h"
+#include "juniper/overwrite.h"
 
 namespace juniper::base {
 
@@ -19,7 +19,7 @@ class OutputFile {
  public:
   // Errors: JR-011 (something else stands there), `code` (it can't be written).
   static Result<OutputFile> open(const std::string& path, IsOurs is_ours, const std::string& code,
-                                 Replace replace = Replace::own_kind);
+                                 Overwrite overwrite = Overwrite::own_kind);
   // The same where nothing may stand yet. Errors: `code`.
   static Result<OutputFile> open_new(const std::string& path, const std::string& code);
   OutputFile(OutputFile&& other) noexcept;
@@ -50,12 +50,12 @@ class OutputFile {
 
 // Writes a whole text so. Errors: JR-009 (it can't be written), JR-011.
 Result<void> write_output(const std::string& path, const std::string& text, IsOurs is_ours,
-                          Replace replace = Replace::own_kind);
+                          Overwrite overwrite = Overwrite::own_kind);
 
 // Writes a whole text so where nothing stands yet. Errors: `code` (something does, or it can't be written).
 Result<void> write_new(const std::string& path, const std::string& text, const std::string& code);
 
 // Errors: JR-011, where something else stands at a path that is about to be replaced; what is no plain file never is.
-Result<void> may_replace(const std::string& path, IsOurs is_ours, Replace replace = Replace::own_kind);
+Result<void> may_replace(const std::string& path, IsOurs is_ours, Overwrite overwrite = Overwrite::own_kind);
 
 }  // namespace juniper::base

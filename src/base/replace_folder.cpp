@@ -51,6 +51,14 @@ bool are_same(const fs::path& a, const fs::path& b) {
   return text && read_plain_file(b) == text;
 }
 
+// A folder that is open, still the one of that name. Whoever had the lock may have put another one there.
+bool stands_at(const Descriptor& folder, const fs::path& path) {
+  struct stat taken {};
+  struct stat now {};
+  return ::fstat(folder.number(), &taken) == 0 && ::stat(path.c_str(), &now) == 0 && now.st_ino == taken.st_ino &&
+         now.st_dev == taken.st_dev;
+}
+
 class Replacing {
  public:
   Replacing(const fs::path& path, const FolderFiles& files, const OwnFiles& own, const IsAsRead& is_as_read,
@@ -101,12 +109,7 @@ class Replacing {
       if (folder.number() < 0 && errno == ENOENT) return folder;
       if (folder.number() < 0) fail("open", target_, errno);
       if (!locks(folder)) fail("lock", target_, EWOULDBLOCK);
-      // Whoever had the lock may have put another folder there.
-      struct stat taken {};
-      struct stat now {};
-      if (::fstat(folder.number(), &taken) == 0 && ::stat(target_.c_str(), &now) == 0 && now.st_ino == taken.st_ino &&
-          now.st_dev == taken.st_dev)
-        return folder;
+      if (stands_at(folder, target_)) return folder;
     }
   }
 
@@ -237,6 +240,14 @@ class Replacing {
 };
 
 }  // namespace
+
+Descriptor hold_folder(const fs::path& path) {
+  for (;;) {
+    Descriptor folder(::open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+    if (folder.number() < 0 || !locks(folder, LOCK_SH)) return Descriptor();
+    if (stands_at(folder, path)) return folder;
+  }
+}
 
 Result<void> replace_folder(const fs::path& path, const FolderFiles& files, const OwnFiles& own,
                             const IsAsRead& is_as_read, const std::string& code) {

@@ -13,6 +13,7 @@
 #include <set>
 #include <string>
 
+#include "base/descriptor.h"
 #include "juniper/diagnostics.h"
 
 namespace juniper::base {
@@ -35,5 +36,9 @@ using IsAsRead = std::function<bool(const std::filesystem::path& folder)>;
 // JR-910 (it is not as it was read any more).
 Result<void> replace_folder(const std::filesystem::path& path, const FolderFiles& files, const OwnFiles& own,
                             const IsAsRead& is_as_read, const std::string& code);
+
+// Keeps those who replace a folder waiting, as long as it lives, so that all files of one folder can be read by its name.
+// Below 0 where there is no folder, or somebody else does not let it go.
+Descriptor hold_folder(const std::filesystem::path& path);
 
 }  // namespace juniper::base

@@ -150,7 +150,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
     return Loaded{std::move(*earlier), false, {}};
   }
   // Neither a model text nor a source that --store names by mistake is replaced.
-  if (auto may = base::may_replace(path, store::begins_as_store, options.replace); !may)
+  if (auto may = base::may_replace(path, store::begins_as_store, options.overwrite); !may)
     return tl::unexpected(may.error());
   for (const std::string& output : {path, settings.rejects}) {
     if (!is_read(model, output)) continue;
@@ -159,7 +159,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   }
   std::optional<source::Rejects> rejects;
   if (!settings.rejects.empty()) {
-    auto opened = source::Rejects::open(settings.rejects, options.replace);
+    auto opened = source::Rejects::open(settings.rejects, options.overwrite);
     if (!opened) return tl::unexpected(opened.error());
     rejects = std::move(*opened);
   }

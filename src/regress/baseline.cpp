@@ -109,7 +109,7 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
       }
     }
     if (auto read = read_expected(settings, folder); !read) return tl::unexpected(read.error());
-    if (auto written = regress::write_folder(path, folder, dataset.options().replace); !written)
+    if (auto written = regress::write_folder(path, folder, dataset.options().overwrite); !written)
       return tl::unexpected(written.error());
     return report;
   });

@@ -226,6 +226,7 @@ bool is_baseline(const fs::path& path) {
 }
 
 Result<Folder> read_folder(const fs::path& path) {
+  const base::Descriptor held = base::hold_folder(path);
   Folder folder;
   folder.seal = seal_at(path);
   auto files = read_sealed(path, folder.seal);
@@ -259,9 +260,9 @@ Result<Folder> read_folder(const fs::path& path) {
   return folder;
 }
 
-Result<void> write_folder(const fs::path& path, const Folder& folder, Replace replace) {
+Result<void> write_folder(const fs::path& path, const Folder& folder, Overwrite overwrite) {
   std::error_code error;
-  if (replace == Replace::own_kind && fs::exists(path, error) && !is_baseline(path) &&
+  if (overwrite == Overwrite::own_kind && fs::exists(path, error) && !is_baseline(path) &&
       (!fs::is_directory(path, error) || !fs::is_empty(path, error))) {
     return tl::unexpected(base::error("JR-902", fmt::format("{} holds something other than a baseline", path.string()),
                                       "name a new folder with --dir, or ask for it with --force: what is there stays"));

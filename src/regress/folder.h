@@ -52,6 +52,7 @@ Result<Folder> read_folder(const std::filesystem::path& path);
 
 // Puts a baseline in the place of the one that was read. Errors: JR-901 (cannot write), JR-902 (the folder holds something
 // else), JR-910 (it has changed since it was read).
-Result<void> write_folder(const std::filesystem::path& path, const Folder& folder, Replace replace = Replace::own_kind);
+Result<void> write_folder(const std::filesystem::path& path, const Folder& folder,
+                          Overwrite overwrite = Overwrite::own_kind);
 
 }  // namespace juniper::regress

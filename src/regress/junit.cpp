@@ -132,11 +132,12 @@ std::string to_junit(const CheckReport& report, const std::string& name) {
   return Suite(report, name).text();
 }
 
-Result<void> write_junit(const CheckReport& report, const std::string& name, const std::string& path, Replace replace) {
+Result<void> write_junit(const CheckReport& report, const std::string& name, const std::string& path,
+                         Overwrite overwrite) {
   const auto is_ours = [](std::string_view begin) {
     return begin.find("<testsuites name=\"juniper\"") != std::string_view::npos;
   };
-  return base::guarded([&] { return base::write_output(path, to_junit(report, name), is_ours, replace); });
+  return base::guarded([&] { return base::write_output(path, to_junit(report, name), is_ours, overwrite); });
 }
 
 }  // namespace juniper

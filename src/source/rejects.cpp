@@ -19,9 +19,9 @@ std::string quoted_cell(std::string_view text) {
 
 }  // namespace
 
-Result<Rejects> Rejects::open(const std::string& path, Replace replace) {
+Result<Rejects> Rejects::open(const std::string& path, Overwrite overwrite) {
   auto file = base::OutputFile::open(
-      path, [](std::string_view begin) { return begin.starts_with(header); }, "JR-511", replace);
+      path, [](std::string_view begin) { return begin.starts_with(header); }, "JR-511", overwrite);
   if (!file) return tl::unexpected(file.error());
   file->write(header);
   return Rejects(std::move(*file));

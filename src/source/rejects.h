@@ -15,7 +15,7 @@ namespace juniper::source {
 class Rejects {
  public:
   // Replaces an earlier file of rejected rows alone. Errors: JR-511 (cannot write), JR-011 (something else stands there).
-  static Result<Rejects> open(const std::string& path, Replace replace = Replace::own_kind);
+  static Result<Rejects> open(const std::string& path, Overwrite overwrite = Overwrite::own_kind);
 
   void add(const std::string& file, std::uint64_t line, std::string_view reasons, std::string_view record);
   // Errors: JR-511, if anything could not be written.

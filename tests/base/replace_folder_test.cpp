@@ -148,8 +148,10 @@ TEST(ReplaceFolder, SeveralWritersAndAReader) {
   for (int w = 0; w < 3; ++w) {
     writers.emplace_back([&] {
       for (int done = 0; done < turns;) {
-        const std::string now = test::read_file(path + "/a");
-        if (now.empty()) continue;
+        const std::string now = [&] {
+          const Descriptor held = hold_folder(path);
+          return test::read_file(path + "/a");
+        }();
         const auto is_as_read = [&](const fs::path& at) { return test::read_file(at / "a") == now; };
         const auto replaced = replace_folder(path, of(numbered(std::stoi(now) + 1)), listed, is_as_read, "JR-901");
         if (replaced) ++done;
@@ -159,10 +161,12 @@ TEST(ReplaceFolder, SeveralWritersAndAReader) {
     });
   }
   while (writing > 0) {
-    // Held open, the folder is one and the same, whatever takes its name.
-    const Descriptor open(::open(path.c_str(), O_RDONLY | O_DIRECTORY));
-    ASSERT_GE(open.number(), 0);
-    EXPECT_EQ(test::read_file(path + "/mine"), "mine");
+    const Descriptor held = hold_folder(path);
+    ASSERT_GE(held.number(), 0);
+    Texts seen = texts_in(path);
+    EXPECT_EQ(seen["mine"], "mine");
+    EXPECT_EQ(seen["a"], seen["b"]);
+    EXPECT_EQ(seen["a"], seen["c/d"]);
   }
   for (std::thread& writer : writers) writer.join();
   Texts all = numbered(3 * turns);

@@ -305,7 +305,7 @@ TEST_F(CheckTest, IsJunitForBuildServers) {
   }
   const std::string xml = to_junit(forged, harmful);
   EXPECT_TRUE(document.load_string(xml.c_str()));
-  for (const char c : xml) EXPECT_TRUE(static_cast<unsigned char>(c) >= 32 || c == '\n') << xml;
+  for (const char c : xml) EXPECT_TRUE(static_cast<unsigned char>(c) >= 32 || c == '\n' || c == '\t') << xml;
   EXPECT_EQ(xml.find("\xEF\xBF\xBF"), std::string::npos);
 }
 

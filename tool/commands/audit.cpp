@@ -19,7 +19,7 @@ int run(const AuditArguments& arguments, Context& context) {
     const auto findings = audit(dataset, arguments.settings);
     context.console.clear_progress();
     if (findings && !arguments.sarif.empty()) {
-      const auto written = write_sarif(*findings, arguments.sarif, context.options.replace);
+      const auto written = write_sarif(*findings, arguments.sarif, context.options.overwrite);
       if (!written) return context.console.fail(written.error());
     }
     const int status = print_or_fail(findings, context.console);

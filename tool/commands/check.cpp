@@ -35,7 +35,7 @@ int run(const CheckArguments& arguments, Context& context) {
     console.clear_progress();
     if (!checked) return console.fail(checked.error());
     if (!arguments.junit.empty()) {
-      if (const auto written = write_junit(*checked, arguments.model, arguments.junit, context.options.replace);
+      if (const auto written = write_junit(*checked, arguments.model, arguments.junit, context.options.overwrite);
           !written)
         return console.fail(written.error());
     }

@@ -6,6 +6,6 @@
 namespace [[gnu::visibility("default")]] juniper {
 
 // A file of its own kind, which its first bytes tell, or whatever its name leads to.
-enum class Replace : std::uint8_t { own_kind, anything };
+enum class Overwrite : std::uint8_t { own_kind, anything };
 
 }  // namespace juniper
