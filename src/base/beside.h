@@ -1,6 +1,6 @@
-// New files and folders beside those whose place they are to take. Nobody can guess their names, none is written through a link that
-// stands there, and each is locked (flock(2)) by the process that writes it: so several may write at once, also from
-// several containers, and what a killed one left can be told and removed.
+// New files and folders beside those whose place they are to take. Nobody can guess their names, none is written through a
+// link that stands there, and each is locked (flock(2)) by the process that writes it: so several may write at once, also
+// from several containers, and what a killed one left can be told and removed.
 #pragma once
 
 #include <filesystem>

@@ -11,6 +11,8 @@
 #include <memory>
 #include <new>
 
+#include "base/descriptor.h"
+
 namespace juniper::base {
 
 std::vector<std::filesystem::path> entries_of(const std::filesystem::path& folder) {
@@ -46,18 +48,15 @@ tl::expected<int, std::string> open_plain_file(const std::filesystem::path& path
 tl::expected<std::string, std::string> read_plain_file(const std::filesystem::path& path) {
   const auto descriptor = open_plain_file(path);
   if (!descriptor) return tl::unexpected(descriptor.error());
-  struct Closing {
-    int descriptor;
-    ~Closing() { ::close(descriptor); }
-  } const closing{*descriptor};
+  const Descriptor closed_in_the_end(*descriptor);
   constexpr std::size_t piece = std::size_t{1} << 20;
   struct stat status {};
   if (::fstat(*descriptor, &status) != 0) return tl::unexpected(std::string(std::strerror(errno)));
   std::string text;
-  text.reserve(static_cast<std::size_t>(status.st_size) + 1);
+  text.reserve(static_cast<std::size_t>(status.st_size) + 1);  // one more, to see that it ends there
   while (true) {
     const std::size_t got = text.size();
-    text.resize(std::max(text.capacity(), got + std::min(got, piece) + 1));
+    text.resize(got < text.capacity() ? text.capacity() : got + piece);
     const ssize_t bytes = ::read(*descriptor, text.data() + got, text.size() - got);
     if (bytes < 0 && errno == EINTR) {
       text.resize(got);
