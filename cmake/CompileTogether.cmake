@@ -20,5 +20,5 @@ function(compile_together target)
   endforeach()
   set_target_properties(${target} PROPERTIES UNITY_BUILD ON UNITY_BUILD_MODE GROUP)
   # Where files are compiled together, this takes one's names for another's.
-  target_compile_options(${target} PRIVATE -Wno-subobject-linkage)
+  target_compile_options(${target} PRIVATE $<$<CXX_COMPILER_ID:GNU>:-Wno-subobject-linkage>)
 endfunction()

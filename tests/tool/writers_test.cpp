@@ -8,6 +8,7 @@
 #include <functional>
 #include <random>
 #include <regex>
+#include <sstream>
 #include <thread>
 
 #include "support/support.h"
@@ -163,9 +164,10 @@ TEST_F(Writers, KilledAtAnyMomentLeaveAllWhole) {
         }
         EXPECT_EQ(rest, rest_begin);
         // The next one ends well and cleans up, unless there is nothing left to write.
+        const bool is_done = part(seen, writer.files[0]) == part(end, writer.files[0]);
         const auto again = run(writer.arguments);
-        EXPECT_TRUE(again.status <= 1 || part(seen, writer.files[0]) == part(end, writer.files[0])) << again.err;
-        EXPECT_TRUE(again.status > 1 || leftovers(all_texts()).empty());
+        EXPECT_TRUE(again.status <= 1 || is_done) << again.err;
+        EXPECT_TRUE(again.status > 1 || is_done || leftovers(all_texts()).empty());
         ASSERT_FALSE(HasFailure());
       }
     }
@@ -204,6 +206,105 @@ TEST_F(Writers, EachTwoAtOnceAreAsIfOneHadWaited) {
       }
     }
   }
+}
+
+// What a command opens, makes, renames or removes, as the system tells it: nothing changes but what it is asked to write,
+// and nothing is read but the model's files and those of the system.
+class TouchedFiles : public Writers {
+ protected:
+  struct Touched {
+    std::string call;  // as it was made
+    std::string path;  // relative to the folder, for one within it
+    bool changes = false;
+  };
+
+  std::vector<Touched> touched_by(const std::vector<std::string>& arguments) {
+    std::string line = "strace -f -qq -s 4096 -e trace=%file -e signal=none -o trace.log juniper";
+    for (const std::string& argument : arguments) line += fmt::format(" '{}'", argument);
+    const auto result = test::run_shell("export ASAN_OPTIONS=detect_leaks=0\n" + line + "\n", folder_.path());
+    EXPECT_LE(result.status, 1) << result.err;
+    static const std::regex call("^(?:[0-9]+ +)?([a-z0-9_]+)\\((.*)$");
+    static const std::regex quoted("\"([^\"]*)\"");
+    static const std::regex changing(
+        "^(rename|unlink|mkdir|rmdir|link|symlink|chmod|chown|fchmodat|fchownat|lchown|"
+        "utim|truncate|mknod|creat|setxattr|removexattr|mount|umount).*");
+    std::vector<Touched> all;
+    std::istringstream log(test::read_file(folder_.path("trace.log")));
+    for (std::string text; std::getline(log, text);) {
+      std::smatch parts;
+      if (!std::regex_match(text, parts, call)) continue;
+      const std::string name = parts[1];
+      // The program's own start, with its arguments.
+      if (name == "execve") continue;
+      const std::string rest = parts[2];
+      const bool opens_to_write = std::regex_search(rest, std::regex("O_(WRONLY|RDWR|CREAT|TRUNC|APPEND)"));
+      for (std::sregex_iterator path(rest.begin(), rest.end(), quoted), end; path != end; ++path) {
+        if ((*path)[1].length() == 0) continue;
+        const fs::path absolute = (fs::path(folder_.path()) / (*path)[1].str()).lexically_normal();
+        const fs::path within = absolute.lexically_relative(folder_.path());
+        const bool outside = *within.begin() == "..";
+        all.push_back(
+            {text, (outside ? absolute : within).string(), opens_to_write || std::regex_match(name, changing)});
+      }
+    }
+    fs::remove(folder_.path("trace.log"));
+    return all;
+  }
+  // The file itself, something in it where it is a folder, or what is written beside it to take its place.
+  static bool belongs_to(const std::string& path, const std::string& file) {
+    return is_of(path, file) || path.starts_with("." + file + ".juniper-");
+  }
+  // The folder itself, or one that it stands in.
+  bool is_around(const std::string& path) const { return path == "." || is_of(folder_.path(), path); }
+  static bool is_of_the_system(const std::string& path) {
+    for (const char* const start :
+         {"/lib/", "/lib64/", "/usr/lib/", "/etc/ld.so.", "/sys/devices/system/cpu", "/sys/fs/cgroup/", "/proc/",
+          "/usr/share/zoneinfo/", "/etc/localtime", "/dev/urandom"})
+      if (path.starts_with(start)) return true;
+    // Shared libraries of this build.
+    return path.find(".so") != std::string::npos;
+  }
+};
+
+TEST_F(TouchedFiles, AreThoseOfTheCommand) {
+  keep();
+  if (test::run_shell("strace -qq -o trace.log true\n", folder_.path()).status != 0)
+    GTEST_SKIP() << "processes can't be traced here";
+  folder_.write("mine.txt", "mine");
+  std::vector<Writer> commands = writers;
+  const auto reads = [&](std::vector<std::string> arguments) {
+    commands.push_back({"reader", std::move(arguments), {}});
+  };
+  for (const char* const command : {"weigh", "links", "describe", "check"}) reads({command, "m.ridge"});
+  for (const char* const command : {"ask", "explain", "sql"}) reads({command, "m.ridge", "by_bay"});
+  reads({"ask", "m.ridge", "by_bay", "--against", "sqlite"});
+  reads({"ask", "m.ridge", "by_bay", "--from-sources"});
+  reads({"unfold", "m.ridge", "total_cost"});
+  reads({"draft", "m.ridge", "measure total_cost = sum(cost for sessions) + 0"});
+  reads({"refactor", "m.ridge", "inline sessions.cost"});
+  reads({"load", "m.ridge", "--verify"});
+  reads({"scan", "sessions.csv"});
+  reads({"format", "m.ridge", "--check"});
+  commands.push_back({"demo", {"demo", "charging", "--sessions", "1000"}, {"charging"}});
+  for (const Writer& command : commands) {
+    restore();
+    std::size_t seen = 0;
+    for (const Touched& touched : touched_by(command.arguments)) {
+      SCOPED_TRACE(fmt::format("{}\n{}: {}", fmt::join(command.arguments, " "), touched.path, touched.call));
+      ++seen;
+      const auto is_mine = [&](const std::string& file) { return belongs_to(touched.path, file); };
+      const bool is_written = is_mine("m.jrs") || std::any_of(command.files.begin(), command.files.end(), is_mine);
+      if (touched.changes) {
+        EXPECT_TRUE(is_written);
+      } else {
+        EXPECT_TRUE(is_written || is_of_the_system(touched.path) || is_around(touched.path) || is_mine("m.ridge") ||
+                    is_mine("more.ridge") || is_mine("sessions.csv") || is_mine("m.baseline"));
+      }
+      EXPECT_FALSE(is_mine("mine.txt"));
+    }
+    EXPECT_GT(seen, 5U) << command.name;
+  }
+  EXPECT_EQ(test::read_file(folder_.path("mine.txt")), "mine");
 }
 
 }  // namespace
