@@ -64,7 +64,7 @@ struct Surroundings {
       baseline.emplace(name, std::string((std::istreambuf_iterator<char>(file)), {}));
     }
     weighing = weigh(*dataset);
-    auto answer = ask(*dataset, "by_bay");
+    auto answer = ask(*dataset, Question{"by_bay"});
     if (!answer) std::abort();
     result = std::move(*answer);
   }
