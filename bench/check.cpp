@@ -1,13 +1,17 @@
 // What checks take, and how far their times can be trusted, over the charging network as `juniper demo` makes it.
 // usage: bench_check FOLDER SESSIONS PEER REPEATS
 //
-// 500 queries recorded and checked over all sessions. Then, over a tenth of them and beside a thread that takes the
-// processor now and then: each saved query compared in speed with itself, 200 comparisons in all, which should raise no
-// alarm; and with itself made 30% slower on purpose, 100 comparisons. Last, clients that ask all queries at once.
+// 500 queries recorded and checked over all sessions. Then, over a tenth of them: each saved query compared in speed with
+// itself made slower on purpose, which should be found, and, beside a thread that takes the processor now and then, with
+// itself as it is, which should raise no alarm. Last, clients that ask all queries at once.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <array>
 #include <atomic>
 #include <chrono>
+#include <cmath>
+#include <cstdio>
 #include <filesystem>
 #include <fstream>
 #include <iostream>
@@ -96,42 +100,67 @@ class Load {
   std::thread thread_;
 };
 
+// So many answers one after the other that they take about as long as is asked for, and the time of all.
+class Repeated {
+ public:
+  Repeated(const Dataset& dataset, std::string query, double milliseconds)
+      : dataset_(dataset), query_(std::move(query)) {
+    run(1);
+    times_ = std::max<std::uint64_t>(1, static_cast<std::uint64_t>(milliseconds * 1e6 / static_cast<double>(run(1))));
+  }
+  // In time: the number of answers is what is planted, rounded up.
+  std::int64_t operator()(double factor) const {
+    return run(static_cast<std::uint64_t>(std::ceil(static_cast<double>(times_) * factor)));
+  }
+
+ private:
+  std::int64_t run(std::uint64_t times) const {
+    const auto begin = Clock::now();
+    for (std::uint64_t i = 0; i < times; ++i) (void)must(ask(dataset_, {query_}));
+    return std::chrono::duration_cast<std::chrono::nanoseconds>(Clock::now() - begin).count();
+  }
+
+  const Dataset& dataset_;
+  std::string query_;
+  std::uint64_t times_ = 1;
+};
+
+struct Trial {
+  double milliseconds;
+  std::size_t with_itself;  // comparisons
+  std::size_t planted[3];   // of 1.3, 2 and 10 times
+};
+
 void measure_trust(const Dataset& dataset) {
   const std::vector<std::string> queries = names_of(dataset.model().queries());
-  const Load load;
-  const auto once = [&](const std::string& query) { return ask(dataset, {query})->nanoseconds; };
-  const auto slowed = [&](const std::string& query) {
-    const std::int64_t time = once(query);
-    const auto end = Clock::now() + std::chrono::nanoseconds(time * 3 / 10);
-    while (Clock::now() < end) {
+  for (const Trial& trial :
+       {Trial{1, 100, {100, 100, 100}}, Trial{100, 80, {100, 100, 50}}, Trial{2000, 20, {20, 20, 5}}}) {
+    const auto compare = [&](std::size_t i, double factor) {
+      const Repeated query(dataset, queries[i % queries.size()], trial.milliseconds);
+      SpeedSettings settings;
+      settings.seed = i + 1;
+      return compare_speed([&] { return query(1); }, [&] { return query(factor); }, settings);
+    };
+    fmt::print("queries of {} ms\n", trial.milliseconds);
+    for (std::size_t i = 0; i < 3; ++i) {
+      const double factor = std::array{1.3, 2.0, 10.0}[i];
+      std::size_t found = 0;
+      std::vector<double> seconds;
+      for (std::size_t n = 0; n < trial.planted[i]; ++n) {
+        seconds.push_back(
+            bench::milliseconds_of([&] { found += compare(n, factor).verdict == SpeedVerdict::slower ? 1 : 0; }) /
+            1000);
+      }
+      fmt::print("  {} times as slow: {} of {} found, median {:.2f} s, at most {:.2f} s\n", factor, found,
+                 trial.planted[i], bench::median(seconds), *std::max_element(seconds.begin(), seconds.end()));
     }
-    return time + time * 3 / 10;
-  };
-  SpeedSettings settings;
-  std::array<int, 4> verdicts{};
-  std::vector<double> seconds;
-  for (std::size_t i = 0; i < 200; ++i) {
-    const std::string& query = queries[i % queries.size()];
-    settings.seed = i + 1;
-    seconds.push_back(bench::milliseconds_of([&] {
-                        const SpeedComparison made =
-                            compare_speed([&] { return once(query); }, [&] { return once(query); }, settings);
-                        ++verdicts[static_cast<std::size_t>(made.verdict)];
-                      }) /
-                      1000);
+    const Load load;
+    std::array<std::size_t, 4> verdicts{};
+    for (std::size_t n = 0; n < trial.with_itself; ++n) ++verdicts[static_cast<std::size_t>(compare(n, 1).verdict)];
+    fmt::print("  with itself, under load: {} comparisons, {} faster, {} same, {} slower, {} can't be told\n",
+               trial.with_itself, verdicts[0], verdicts[1], verdicts[2], verdicts[3]);
+    std::fflush(stdout);
   }
-  fmt::print(
-      "200 comparisons of a query with itself under load, at most {} s each (median {:.2f} s): "
-      "{} faster, {} same, {} slower, {} can't be told\n",
-      settings.seconds, bench::median(seconds), verdicts[0], verdicts[1], verdicts[2], verdicts[3]);
-  int found = 0;
-  for (std::size_t i = 0; i < 100; ++i) {
-    const std::string& query = queries[i % queries.size()];
-    settings.seed = i + 1;
-    const SpeedComparison made = compare_speed([&] { return once(query); }, [&] { return slowed(query); }, settings);
-    found += made.verdict == SpeedVerdict::slower ? 1 : 0;
-  }
-  fmt::print("100 comparisons with a query made 30% slower: {} found\n", found);
 }
 
 void measure_clients(const Dataset& dataset) {

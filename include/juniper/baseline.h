@@ -73,8 +73,11 @@ struct CheckedQuery {
   std::optional<SpeedComparison> warm;    // base and candidate in turn
   std::optional<SpeedComparison> cold;    // each time on a store that was opened anew
   std::optional<BudgetCheck> budget;
-  bool accepted = false;  // its new result was written into the baseline
+  bool accepted = false;         // its new result was written into the baseline
+  bool undecided_fails = false;  // CheckSettings::undecided_fails
 
+  // A run, warm or cold, whose time was compared, and it can't be told whether it is slower.
+  bool is_undecided() const;
   // Same values, none slower than allowed, and within its budget.
   bool passed() const;
 };
@@ -107,6 +110,7 @@ struct CheckSettings {
   std::string base_revision;     // or this one at a revision of the git repository that holds it
   SpeedCheck speed = SpeedCheck::none;
   SpeedSettings timing;
+  bool undecided_fails = false;     // a query of which it can't be told whether it is slower fails
   std::string budgets;              // a file of lines `QUERY within 50 ms`, beside those in the model text
   std::vector<std::string> accept;  // queries whose new results are written into the baseline
 };

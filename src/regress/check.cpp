@@ -355,6 +355,7 @@ class Checker {
         return [&] { return nanoseconds_of(placed.dataset, query); };
       };
       SpeedSettings timing = settings_.timing;
+      checked.undecided_fails = settings_.undecided_fails;
       checked.warm = compare_speed(once(**base), once(candidate), timing);
       checked.nanoseconds = checked.warm->candidate_nanoseconds;
       if (settings_.speed == SpeedCheck::warm_and_cold) {
@@ -431,12 +432,20 @@ class Checker {
 
 }  // namespace
 
+bool CheckedQuery::is_undecided() const {
+  const auto is = [](const std::optional<SpeedComparison>& speed) {
+    return speed && speed->verdict == SpeedVerdict::cannot_tell;
+  };
+  return is(warm) || is(cold);
+}
+
 bool CheckedQuery::passed() const {
   const auto is_slower = [](const std::optional<SpeedComparison>& speed) {
     return speed && speed->verdict == SpeedVerdict::slower;
   };
   const bool same = state == CheckState::same || state == CheckState::added || accepted;
-  return same && (!expected || expected->same()) && !is_slower(warm) && !is_slower(cold) && (!budget || budget->kept());
+  return same && (!expected || expected->same()) && !is_slower(warm) && !is_slower(cold) &&
+         !(undecided_fails && is_undecided()) && (!budget || budget->kept());
 }
 
 bool CheckReport::passed() const {

@@ -113,9 +113,24 @@ class Suite {
   void add_speed(const char* group, const CheckedQuery& query, const std::optional<SpeedComparison>& speed) {
     if (!speed) return;
     pugi::xml_node test = add_case(group, query, speed->candidate_nanoseconds);
-    if (speed->verdict == SpeedVerdict::slower)
-      fail(test, fmt::format("slower: {:.2f} times the base ({:.2f} to {:.2f})", speed->ratio, speed->low, speed->high),
-           "");
+    const std::string times =
+        fmt::format("{:.2f} times the base ({:.2f} to {:.2f})", speed->ratio, speed->low, speed->high);
+    switch (speed->verdict) {
+      case SpeedVerdict::slower:
+        fail(test, "slower: " + times, "");
+        break;
+      case SpeedVerdict::cannot_tell:
+        if (query.undecided_fails) {
+          fail(test, "can't tell: " + times, "");
+        } else {
+          ++skipped_;
+          test.append_child("skipped").append_attribute("message") = ("can't tell: " + times).c_str();
+        }
+        break;
+      case SpeedVerdict::faster:
+      case SpeedVerdict::same:
+        break;
+    }
   }
 
   pugi::xml_document document_;

@@ -1,8 +1,12 @@
 #include "juniper/speed.h"
 
 #include <algorithm>
+#include <boost/math/distributions/students_t.hpp>
 #include <chrono>
+#include <cmath>
+#include <limits>
 #include <random>
+#include <utility>
 #include <vector>
 
 namespace juniper {
@@ -13,8 +17,17 @@ using Clock = std::chrono::steady_clock;
 using Times = std::vector<std::int64_t>;
 
 constexpr std::size_t resamples = 2000;
-constexpr std::size_t fewest_runs =
-    8;  // that an interval says anything of, where the budget is spent before the first look
+// The fewest pairs of which an interval says anything, however long they take.
+constexpr std::size_t fewest_pairs = 3;
+// Of so many pairs on, medians and their bootstrap are used; before, the spread of so few has to be helped out.
+constexpr std::size_t many_pairs = 15;
+// How far the ratio of two runs of the same is commonly off on a machine with other work: as a standard deviation of
+// its logarithm, and by the time that other work takes a processor for; and how many further pairs that is worth.
+constexpr double common_noise = 0.05;
+constexpr double common_wait = 10e6;  // nanoseconds
+constexpr double common_pairs = 10;
+// A verdict that is in reach may take so many times the budget.
+constexpr double most_budgets = 2;
 
 double median(Times times) {
   const auto half = static_cast<std::ptrdiff_t>(times.size() / 2);
@@ -29,37 +42,106 @@ std::int64_t spread(Times times) {
   return times[times.size() * 3 / 4] - times[times.size() / 4];
 }
 
-// The interval of the ratio of medians, and the ratio.
-void add_interval(const Times& base, const Times& candidate, double confidence, std::mt19937_64& random,
-                  SpeedComparison& made) {
-  made.runs = base.size();
-  const double base_median = median(base);
-  const double candidate_median = median(candidate);
-  made.base_nanoseconds = static_cast<std::int64_t>(base_median);
-  made.candidate_nanoseconds = static_cast<std::int64_t>(candidate_median);
-  made.ratio = candidate_median / base_median;
-  std::vector<double> ratios(resamples);
-  Times drawn_base(base.size());
-  Times drawn_candidate(base.size());
-  for (double& ratio : ratios) {
-    for (std::size_t i = 0; i < base.size(); ++i) {
-      const std::size_t pair = random() % base.size();
-      drawn_base[i] = base[pair];
-      drawn_candidate[i] = candidate[pair];
-    }
-    ratio = median(drawn_candidate) / median(drawn_base);
-  }
-  std::sort(ratios.begin(), ratios.end());
-  const auto outside = static_cast<std::size_t>((1 - confidence) / 2 * static_cast<double>(resamples));
-  made.low = ratios[outside];
-  made.high = ratios[resamples - 1 - outside];
-}
+class Pairs {
+ public:
+  explicit Pairs(const SpeedSettings& settings) : settings_(settings), random_(settings.seed) {}
 
-SpeedVerdict verdict_of(const SpeedComparison& made, double allowed) {
-  if (made.low > allowed) return SpeedVerdict::slower;
-  if (made.high < 1 / allowed) return SpeedVerdict::faster;
-  if (made.low >= 1 / allowed && made.high <= allowed) return SpeedVerdict::same;
-  return SpeedVerdict::cannot_tell;
+  std::size_t size() const { return base_.size(); }
+  bool base_goes_first() { return random_() % 2 == 0; }
+  void add(std::pair<std::int64_t, std::int64_t> base_and_candidate) {
+    base_.push_back(base_and_candidate.first);
+    candidate_.push_back(base_and_candidate.second);
+  }
+
+  SpeedComparison compare() {
+    SpeedComparison comparison;
+    comparison.runs = size();
+    const double base_median = median(base_);
+    const double candidate_median = median(candidate_);
+    comparison.base_nanoseconds = static_cast<std::int64_t>(base_median);
+    comparison.candidate_nanoseconds = static_cast<std::int64_t>(candidate_median);
+    comparison.base_spread = spread(base_);
+    comparison.candidate_spread = spread(candidate_);
+    comparison.ratio = candidate_median / base_median;
+    if (size() >= many_pairs) {
+      add_interval_of_medians(comparison);
+    } else {
+      add_interval_of_few(comparison);
+    }
+    if (size() >= fewest_pairs) comparison.verdict = verdict_of(comparison);
+    return comparison;
+  }
+
+ private:
+  void add_interval_of_medians(SpeedComparison& comparison) {
+    std::vector<double> ratios(resamples);
+    Times drawn_base(size());
+    Times drawn_candidate(size());
+    for (double& ratio : ratios) {
+      for (std::size_t i = 0; i < size(); ++i) {
+        const std::size_t pair = random_() % size();
+        drawn_base[i] = base_[pair];
+        drawn_candidate[i] = candidate_[pair];
+      }
+      ratio = median(drawn_candidate) / median(drawn_base);
+    }
+    std::sort(ratios.begin(), ratios.end());
+    const auto outside = static_cast<std::size_t>((1 - settings_.confidence) / 2 * static_cast<double>(resamples));
+    comparison.low = ratios[outside];
+    comparison.high = ratios[resamples - 1 - outside];
+  }
+
+  void add_interval_of_few(SpeedComparison& comparison) const {
+    // The two logarithms of a pair differ by what is asked for and their own noise; their sum has the same noise, and
+    // what slows both: it tells of a busy machine, too.
+    const double pairs = static_cast<double>(size());
+    double mean = 0;
+    double mean_sum = 0;
+    std::vector<double> differences(size());
+    std::vector<double> sums(size());
+    for (std::size_t i = 0; i < size(); ++i) {
+      const double base = std::log(static_cast<double>(base_[i]));
+      const double candidate = std::log(static_cast<double>(candidate_[i]));
+      differences[i] = candidate - base;
+      sums[i] = candidate + base;
+      mean += differences[i] / pairs;
+      mean_sum += sums[i] / pairs;
+    }
+    const double wait =
+        common_wait / static_cast<double>(std::min(comparison.base_nanoseconds, comparison.candidate_nanoseconds));
+    double squares = common_pairs * (common_noise * common_noise + wait * wait);
+    for (const double difference : differences) squares += (difference - mean) * (difference - mean);
+    for (const double sum : sums) squares += (sum - mean_sum) * (sum - mean_sum);
+    const double freedom = common_pairs + 2 * (pairs - 1);
+    const double quantile = boost::math::quantile(boost::math::students_t(freedom), 1 - (1 - settings_.confidence) / 2);
+    const double half = quantile * std::sqrt(squares / freedom / pairs);
+    comparison.ratio = std::exp(mean);
+    comparison.low = std::exp(mean - half);
+    comparison.high = std::exp(mean + half);
+  }
+
+  SpeedVerdict verdict_of(const SpeedComparison& comparison) const {
+    const double allowed = settings_.allowed_ratio;
+    if (comparison.low > allowed) return SpeedVerdict::slower;
+    if (comparison.high < 1 / allowed) return SpeedVerdict::faster;
+    if (comparison.low >= 1 / allowed && comparison.high <= allowed) return SpeedVerdict::same;
+    return SpeedVerdict::cannot_tell;
+  }
+
+  const SpeedSettings& settings_;
+  std::mt19937_64 random_;
+  Times base_;
+  Times candidate_;
+};
+
+// How many times the pairs that there are it would take until the interval tells, if it goes on narrowing with the root
+// of their number around where it is now.
+double times_as_many(const SpeedComparison& comparison, double allowed) {
+  const double edge = std::log(allowed);
+  const double middle = std::abs(std::log(comparison.low) + std::log(comparison.high)) / 2;
+  const double half = (std::log(comparison.high) - std::log(comparison.low)) / 2;
+  const double room = std::abs(middle - edge);
+  return room > 0 ? (half / room) * (half / room) : std::numeric_limits<double>::infinity();
 }
 
 }  // namespace
@@ -67,34 +149,49 @@ SpeedVerdict verdict_of(const SpeedComparison& made, double allowed) {
 SpeedComparison compare_speed(const std::function<std::int64_t()>& base, const std::function<std::int64_t()>& candidate,
                               const SpeedSettings& settings) {
   const auto begin = Clock::now();
-  const auto seconds = [&] { return std::chrono::duration<double>(Clock::now() - begin).count(); };
-  std::mt19937_64 random(settings.seed);
-  Times base_times;
-  Times candidate_times;
-  SpeedComparison made;
-  // A first run of each fills what is kept between runs.
-  base();
-  candidate();
-  for (std::uint64_t next_look = settings.least_runs;;) {
-    // A clock that does not move counts for one nanosecond.
-    const auto run = [](const std::function<std::int64_t()>& once) { return std::max<std::int64_t>(once(), 1); };
-    if (random() % 2 == 0) {
-      base_times.push_back(run(base));
-      candidate_times.push_back(run(candidate));
+  double run_seconds = 0;
+  // Of the clock, or of the runs as they tell it themselves.
+  const auto seconds = [&] {
+    return std::max(run_seconds, std::chrono::duration<double>(Clock::now() - begin).count());
+  };
+  // A clock that does not move counts for one nanosecond.
+  const auto run = [&](const std::function<std::int64_t()>& once) {
+    const std::int64_t nanoseconds = std::max<std::int64_t>(once(), 1);
+    run_seconds += static_cast<double>(nanoseconds) * 1e-9;
+    return nanoseconds;
+  };
+  Pairs pairs(settings);
+  const auto run_pair = [&] {
+    const bool base_first = pairs.base_goes_first();
+    const std::int64_t first = run(base_first ? base : candidate);
+    const std::int64_t second = run(base_first ? candidate : base);
+    return base_first ? std::pair(first, second) : std::pair(second, first);
+  };
+  // A first run of each fills what is kept between runs. It counts where it takes so long that what it fills is a small
+  // part of it, and that one run more would be dear.
+  const auto first = run_pair();
+  if (run_seconds > settings.seconds / 4) pairs.add(first);
+  // Where the budget does not hold the usual number, few are looked at as they come.
+  const bool has_few = run_seconds * static_cast<double>(settings.least_runs) > settings.seconds;
+  double budget = settings.seconds;
+  const auto is_spent = [&] {
+    return pairs.size() >= settings.most_runs || (pairs.size() >= fewest_pairs && seconds() >= budget);
+  };
+  std::size_t next_look = has_few ? fewest_pairs : settings.least_runs;
+  while (true) {
+    while (pairs.size() < next_look && !is_spent()) pairs.add(run_pair());
+    SpeedComparison comparison = pairs.compare();
+    if (comparison.verdict != SpeedVerdict::cannot_tell || pairs.size() >= settings.most_runs) return comparison;
+    const double spent = seconds();
+    if (spent >= budget) {
+      const double times = times_as_many(comparison, settings.allowed_ratio);
+      if (spent * times > most_budgets * settings.seconds) return comparison;
+      budget = most_budgets * settings.seconds;
+      next_look = static_cast<std::size_t>(std::ceil(static_cast<double>(pairs.size()) * times)) + 1;
     } else {
-      candidate_times.push_back(run(candidate));
-      base_times.push_back(run(base));
+      next_look = has_few ? pairs.size() + std::max<std::size_t>(1, pairs.size() / 3) : pairs.size() * 2;
     }
-    const bool last = base_times.size() >= settings.most_runs || seconds() >= settings.seconds;
-    if (base_times.size() < next_look && !last) continue;
-    next_look *= 2;
-    add_interval(base_times, candidate_times, settings.confidence, random, made);
-    if (base_times.size() >= fewest_runs) made.verdict = verdict_of(made, settings.allowed_ratio);
-    if (last || made.verdict != SpeedVerdict::cannot_tell) break;
   }
-  made.base_spread = spread(base_times);
-  made.candidate_spread = spread(candidate_times);
-  return made;
 }
 
 std::string to_string(SpeedVerdict verdict) {

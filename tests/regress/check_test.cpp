@@ -270,6 +270,27 @@ TEST_F(CheckTest, TimesAreComparedInTurn) {
     EXPECT_EQ(entry.path().string().find(".base"), std::string::npos) << entry.path() << " was left";
 }
 
+TEST_F(CheckTest, TimesThatDoNotTellPassUnlessTheyAreToFail) {
+  record();
+  CheckSettings settings;
+  settings.speed = SpeedCheck::warm;
+  settings.timing.most_runs = 1;
+  for (const bool fails : {false, true}) {
+    settings.undecided_fails = fails;
+    const CheckReport report = checked(settings);
+    for (const CheckedQuery& q : report.queries) EXPECT_TRUE(q.is_undecided());
+    EXPECT_EQ(report.passed(), !fails);
+    const std::string shown = render(juniper::report(report));
+    EXPECT_EQ(shown.find("FAILED: 3 of 3 undecided") != std::string::npos, fails) << shown;
+    EXPECT_NE(shown.find("Of 3 queries the times are too noisy, or too few, to tell"), std::string::npos) << shown;
+    pugi::xml_document document;
+    ASSERT_TRUE(document.load_string(to_junit(report, "x").c_str()));
+    const pugi::xml_node suite = document.child("testsuites").child("testsuite");
+    EXPECT_EQ(suite.attribute("failures").as_int(), fails ? 3 : 0);
+    EXPECT_EQ(suite.attribute("skipped").as_int(), fails ? 0 : 3);
+  }
+}
+
 TEST_F(CheckTest, IsJunitForBuildServers) {
   BaselineSettings recording;
   recording.expected["total"] = model_.folder.write("e.csv", "s\n12.75\n");

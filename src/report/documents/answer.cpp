@@ -48,7 +48,7 @@ Report report_around(const QueryResult& result, Table table) {
   if (!result.title.empty()) made.blocks.push_back(Heading{result.title});
   made.blocks.push_back(std::move(table));
   made.blocks.push_back(
-      Paragraph{fmt::format("\n{}, {} rows read, {}", plural(result.rows.size(), "row"),
+      Paragraph{fmt::format("{}, {} rows read, {}", plural(result.rows.size(), "row"),
                             base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
   if (!result.notes.empty()) made.blocks.push_back(Fact{"note", "note", cell::text(joined(result.notes, "; "))});
   return made;

@@ -82,7 +82,7 @@ Report report(const Audit& audit) {
       std::any_of(audit.findings.begin(), audit.findings.end(), [](const Finding& f) { return f.estimated; });
   made.blocks.push_back(std::move(findings));
   made.blocks.push_back(Paragraph{fmt::format(
-      "\n{}. Together the findings save up to {} of {}; a column that several are about counts once.{}", looked,
+      "{}. Together the findings save up to {} of {}; a column that several are about counts once.{}", looked,
       base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes)), base::format_bytes(audit.file_bytes),
       estimated ? " Some savings are estimated from a sample of the rows." : "")});
   made.blocks.push_back(Heading{"What to do"});

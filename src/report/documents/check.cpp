@@ -46,6 +46,7 @@ Cell state_cell(const CheckedQuery& query) {
 struct Failures {
   std::size_t values = 0;
   std::size_t speed = 0;
+  std::size_t undecided = 0;
   std::size_t budgets = 0;
 };
 
@@ -56,6 +57,7 @@ Failures failures_of(const CheckReport& check) {
     failures.values += !same || (q.expected && !q.expected->same()) ? 1 : 0;
     const auto slower = [](const auto& speed) { return speed && speed->verdict == SpeedVerdict::slower; };
     failures.speed += slower(q.warm) || slower(q.cold) ? 1 : 0;
+    failures.undecided += q.undecided_fails && q.is_undecided() ? 1 : 0;
     failures.budgets += q.budget && !q.budget->kept() ? 1 : 0;
   }
   return failures;
@@ -70,6 +72,7 @@ std::string result_of(const CheckReport& check) {
   };
   add(failures.values, "differ");
   add(failures.speed, "slower");
+  add(failures.undecided, "undecided");
   add(failures.budgets, "over their time");
   return "FAILED: " + text;
 }
@@ -165,11 +168,12 @@ void add_speed(const CheckReport& check, Report& made) {
       {}};
   const auto add = [&](const CheckedQuery& q, const char* run, const std::optional<SpeedComparison>& speed) {
     if (!speed) return;
-    TableRow row{{cell::text(q.query), cell::text(run), cell::text(to_string(speed->verdict)),
-                  cell::nanoseconds(speed->base_nanoseconds), cell::nanoseconds(speed->candidate_nanoseconds),
-                  cell::number(speed->ratio, 3), cell::number(speed->low, 3), cell::number(speed->high, 3),
-                  cell::count(speed->runs), ratio_bar(speed->ratio)},
-                 speed->verdict == SpeedVerdict::slower};
+    TableRow row{
+        {cell::text(q.query), cell::text(run), cell::text(to_string(speed->verdict)),
+         cell::nanoseconds(speed->base_nanoseconds), cell::nanoseconds(speed->candidate_nanoseconds),
+         cell::number(speed->ratio, 3), cell::number(speed->low, 3), cell::number(speed->high, 3),
+         cell::count(speed->runs), ratio_bar(speed->ratio)},
+        speed->verdict == SpeedVerdict::slower || (q.undecided_fails && speed->verdict == SpeedVerdict::cannot_tell)};
     if (check.queries.size() > many && speed->verdict == SpeedVerdict::same) row.audience = Audience::programs;
     table.rows.push_back(std::move(row));
   };
@@ -182,6 +186,13 @@ void add_speed(const CheckReport& check, Report& made) {
       Heading{fmt::format("Times, base and candidate in turn; slower is more than {:g} times the base, with confidence",
                           check.allowed_ratio)});
   made.blocks.push_back(std::move(table));
+  const auto undecided = static_cast<std::size_t>(
+      std::count_if(check.queries.begin(), check.queries.end(), [](const auto& q) { return q.is_undecided(); }));
+  if (undecided != 0) {
+    made.blocks.push_back(
+        Paragraph{fmt::format("Of {} the times are too noisy, or too few, to tell. More time helps: --seconds 10.",
+                              undecided == 1 ? "one query" : fmt::format("{} queries", base::grouped(undecided)))});
+  }
 }
 
 void add_differences(const CheckReport& check, Report& made) {
@@ -220,7 +231,7 @@ Report report(const BaselineReport& baseline) {
   if (!logged) table.columns[3].audience = Audience::programs;
   made.blocks.push_back(std::move(table));
   for (const std::string& name : baseline.dropped)
-    made.blocks.push_back(Paragraph{fmt::format("\nAsked for no more, and taken out of the baseline: {}", name)});
+    made.blocks.push_back(Paragraph{fmt::format("Asked for no more, and taken out of the baseline: {}", name)});
   return made;
 }
 
@@ -231,8 +242,8 @@ Report report(const CheckReport& check) {
   add_differences(check, made);
   for (const CheckedQuery& q : check.queries) {
     if (q.state == CheckState::lost)
-      made.blocks.push_back(Paragraph{fmt::format("\n{}: recorded, and no longer in the model", q.query)});
-    if (!q.errors.empty()) made.blocks.push_back(Paragraph{"\n" + render(q.errors)});
+      made.blocks.push_back(Paragraph{fmt::format("{}: recorded, and no longer in the model", q.query)});
+    if (!q.errors.empty()) made.blocks.push_back(Paragraph{render(q.errors)});
   }
   add_speed(check, made);
   return made;

@@ -114,7 +114,7 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   };
   list_columns("removed_columns", "no longer stored", ledger.removed);
   list_columns("added_columns", "stored instead", ledger.added);
-  made.blocks.push_back(Paragraph{"\n" + verdict(refactoring)});
+  made.blocks.push_back(Paragraph{verdict(refactoring)});
 }
 
 }  // namespace
@@ -125,7 +125,7 @@ Report report(const Draft& draft) {
   if (!draft.before.empty()) made.blocks.push_back(Fact{"before", "is", cell::text(draft.before)});
   made.blocks.push_back(Fact{"definition", "draft", cell::text(draft.definition)});
   if (draft.queries.empty()) {
-    made.blocks.push_back(Paragraph{"\nNo saved query depends on it: name queries to see the two side by side."});
+    made.blocks.push_back(Paragraph{"No saved query depends on it: name queries to see the two side by side."});
     return made;
   }
   if (draft.before.empty()) {
@@ -172,7 +172,7 @@ namespace {
 void add_probes(const ProbeProof& probes, std::vector<std::pair<std::string, Comparison>>& compared, Report& made) {
   made.blocks.push_back(Heading{"Proof by probes: the measures that the change can reach, by columns and filters"});
   if (probes.measures.empty()) {
-    made.blocks.push_back(Paragraph{"\nNo measure reads what has changed."});
+    made.blocks.push_back(Paragraph{"No measure reads what has changed."});
     return;
   }
   Table table{"probes",

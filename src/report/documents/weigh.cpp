@@ -249,7 +249,7 @@ Report report(const Weighing& weighing, const WeighView& view) {
       shown == parts.size()
           ? ""
           : fmt::format("The other {}: {}. ", plural(parts.size() - shown, "part"), base::format_bytes(not_shown));
-  made.blocks.push_back(Paragraph{fmt::format("\n{}All {} parts together: {} bytes, the size of the file.", rest,
+  made.blocks.push_back(Paragraph{fmt::format("{}All {} parts together: {} bytes, the size of the file.", rest,
                                               parts.size(), base::grouped(weighing.file_bytes))});
   const auto unused = static_cast<std::size_t>(std::count_if(weighing.columns.begin(), weighing.columns.end(),
                                                              [](const ColumnWeight& c) { return c.is_unused(); }));
@@ -304,7 +304,7 @@ Report report(const WeightChanges& changes, std::size_t top) {
   if (changes.parts.empty()) made.blocks.push_back(Paragraph{"Nothing."});
   made.blocks.push_back(std::move(table));
   made.blocks.push_back(Paragraph{fmt::format(
-      "\n{} the same.", changes.same_parts == 1 ? "1 part is" : fmt::format("{} parts are", changes.same_parts))});
+      "{} the same.", changes.same_parts == 1 ? "1 part is" : fmt::format("{} parts are", changes.same_parts))});
   return made;
 }
 

@@ -67,13 +67,17 @@ struct TerminalRenderer {
   Color color;
   Out& out;
   std::size_t label_width = 0;
+  bool follows_text = false;  // a heading or a paragraph, which a paragraph stands below without a gap
 
   void operator()(const Heading& heading) {
     out.gap();
     const std::string text = base::one_line(heading.text);
     out += (color == Color::on ? fmt::format("\033[1;36m{}\033[0m", text) : text) + "\n";
   }
-  void operator()(const Paragraph& paragraph) { out += base::lines(paragraph.text) + "\n"; }
+  void operator()(const Paragraph& paragraph) {
+    if (!follows_text) out.gap();
+    out += base::lines(paragraph.text) + "\n";
+  }
   void operator()(const Verbatim& verbatim) { out += draw(verbatim, color); }
   void operator()(const Fact& fact) {
     out += fmt::format("{:<{}}  {}\n", fact.label, label_width, base::one_line(fact.value.shown));
@@ -92,12 +96,15 @@ struct TerminalRenderer {
 }  // namespace
 
 void terminal(const Report& report, Color color, Out& out) {
-  TerminalRenderer renderer{color, out, 0};
+  TerminalRenderer renderer{color, out};
   for (const auto& block : report.blocks) {
     if (const Fact* fact = std::get_if<Fact>(&block))
       renderer.label_width = std::max(renderer.label_width, fact->label.size());
   }
-  for (const auto& block : report.blocks) std::visit(renderer, block);
+  for (const auto& block : report.blocks) {
+    std::visit(renderer, block);
+    renderer.follows_text = std::holds_alternative<Paragraph>(block) || std::holds_alternative<Heading>(block);
+  }
 }
 
 }  // namespace juniper::render_formats
