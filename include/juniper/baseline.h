@@ -18,8 +18,13 @@ namespace [[gnu::visibility("default")]] juniper {
 // The folder in which a baseline stands when none is named: beside the model text, with the ending .baseline.
 std::string baseline_path(const std::string& model_path);
 
+// What a query's result is to that of an earlier baseline in the folder.
+enum class RecordedState : std::uint8_t { added, same, different };
+
 struct RecordedQuery {
   std::string query;
+  RecordedState state = RecordedState::added;
+  Comparison comparison;  // with the earlier result
   std::uint64_t rows = 0;
   std::uint64_t cells = 0;
   std::uint64_t asked = 0;       // how often it stands in the log; 0 for one of no log
@@ -28,18 +33,27 @@ struct RecordedQuery {
 struct BaselineReport {
   std::string folder;
   std::vector<RecordedQuery> queries;
-  std::vector<std::string> dropped;  // recorded earlier, and asked for no more: their files were removed
+  std::vector<std::string> dropped;  // recorded earlier, and asked for no more
+  bool has_earlier = false;          // a baseline stood there
+  bool is_written = false;           // not where that would replace what differs, and it was not asked for
+  // Results of the earlier baseline that are not those of now, or not asked for.
+  std::size_t replaced() const;
 };
 
 struct BaselineSettings {
   std::vector<std::string> query_files;         // of the model language: `query NAME { … }`
   std::string log;                              // a log of captured queries (juniper/query_log.h)
   std::map<std::string, std::string> expected;  // of queries by name: CSV files with numbers that somebody else gave
+  // An earlier baseline is replaced although results differ from it, or queries of it are asked for no more.
+  bool replace = false;
+  Tolerance tolerance{1e-9, 0};  // of reals, compared with those of an earlier baseline
 };
 
 // Runs every saved query, those of further files, and each different query of a log, and writes its result, in exact
 // text that diffs well, and its time into `folder`, which is made when it is not there; and the model, so that later
-// there is something to compare with on other data. The layout is told in docs/baseline.md. Errors: those of the
+// there is something to compare with on other data. A baseline that stands there is compared with first: where its
+// results are not those of now, or it holds queries that are not asked for, nothing is written unless `replace` says so.
+// The layout is told in docs/baseline.md. Errors: those of the
 // queries and files; JR-901 (cannot write), JR-902 (the folder holds something else: nothing is written), JR-905 (an
 // expected result that does not fit its query), JR-906 (a query of a file bears the name of a saved one).
 Result<BaselineReport> baseline(const Dataset& dataset, const std::string& folder,

@@ -16,6 +16,8 @@ namespace juniper {
 
 namespace {
 
+constexpr std::size_t differences_shown = 20;
+
 // Everything that is to be recorded, each once: what the model has saved first.
 Result<std::vector<regress::RecordedResult>> queries_to_record(const Model& model, const BaselineSettings& settings) {
   std::vector<regress::RecordedResult> queries;
@@ -36,6 +38,22 @@ Result<std::vector<regress::RecordedResult>> queries_to_record(const Model& mode
     }
   }
   return queries;
+}
+
+void compare_with_earlier(const regress::Folder& earlier, const regress::Folder& now, const Tolerance& tolerance,
+                          BaselineReport& report) {
+  for (RecordedQuery& query : report.queries) {
+    const auto was = earlier.results.find(query.query);
+    if (was == earlier.results.end()) continue;
+    const regress::RecordedResult& is = now.results.at(query.query);
+    query.comparison = compare(was->second.result, is.result, differences_shown, tolerance);
+    // A name can come to stand for another question, which may give the same.
+    const bool is_same_question = was->second.text == is.text && was->second.set == is.set;
+    query.state = query.comparison.same() && is_same_question ? RecordedState::same : RecordedState::different;
+  }
+  for (const auto& [query, result] : earlier.results) {
+    if (!now.results.contains(query)) report.dropped.push_back(query);
+  }
 }
 
 // An expected result must fit its query now, whether or not its numbers are met.
@@ -61,6 +79,12 @@ Result<void> read_expected(const BaselineSettings& settings, regress::Folder& fo
 
 }  // namespace
 
+std::size_t BaselineReport::replaced() const {
+  const auto different = std::count_if(queries.begin(), queries.end(),
+                                       [](const RecordedQuery& q) { return q.state == RecordedState::different; });
+  return static_cast<std::size_t>(different) + dropped.size();
+}
+
 std::string baseline_path(const std::string& model_path) {
   return std::filesystem::path(model_path).replace_extension(".baseline").string();
 }
@@ -70,7 +94,8 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
     auto queries = queries_to_record(dataset.model(), settings);
     if (!queries) return tl::unexpected(queries.error());
     // All queries first: nothing is written when one of them can't be run.
-    BaselineReport report{path, {}, {}};
+    BaselineReport report;
+    report.folder = path;
     regress::Folder folder;
     folder.data = regress::describe_data(dataset);
     folder.machine = regress::describe_machine(dataset);
@@ -89,9 +114,12 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
       query.result = std::move(run->result);
       const auto values = std::count_if(query.result.columns.begin(), query.result.columns.end(),
                                         [](const ResultColumn& c) { return !c.is_key; });
-      report.queries.push_back({query.query, query.result.rows.size(),
-                                query.result.rows.size() * static_cast<std::uint64_t>(values), query.asked,
-                                run->nanoseconds});
+      RecordedQuery& recorded = report.queries.emplace_back();
+      recorded.query = query.query;
+      recorded.rows = query.result.rows.size();
+      recorded.cells = query.result.rows.size() * static_cast<std::uint64_t>(values);
+      recorded.asked = query.asked;
+      recorded.nanoseconds = run->nanoseconds;
       folder.times[query.query] = run->nanoseconds;
       std::string name = query.query;
       folder.results.emplace(std::move(name), std::move(query));
@@ -100,17 +128,18 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
       auto earlier = regress::read_folder(path);
       if (!earlier) return tl::unexpected(earlier.error());
       folder.seal = earlier->seal;
+      report.has_earlier = true;
+      compare_with_earlier(*earlier, folder, settings.tolerance, report);
       // What somebody else expects stays until it is replaced.
       for (auto& [query, text] : earlier->expected) {
         if (folder.results.contains(query)) folder.expected.emplace(query, std::move(text));
       }
-      for (const auto& [query, result] : earlier->results) {
-        if (!folder.results.contains(query)) report.dropped.push_back(query);
-      }
     }
     if (auto read = read_expected(settings, folder); !read) return tl::unexpected(read.error());
+    if (report.replaced() != 0 && !settings.replace) return report;
     if (auto written = regress::write_folder(path, folder, dataset.options().overwrite); !written)
       return tl::unexpected(written.error());
+    report.is_written = true;
     return report;
   });
 }

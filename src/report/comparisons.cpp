@@ -1,8 +1,11 @@
 #include "report/comparisons.h"
 
+#include <fast_float/fast_float.h>
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
+#include <optional>
 
 #include "report/cells.h"
 
@@ -16,6 +19,40 @@ using report_cells::right;
 namespace {
 
 constexpr std::uint64_t most_shown = 5;  // differences of a query, to people
+
+// The number that an exact text holds, if it is one with as many digits as a real may have: what is shorter can be read.
+std::optional<double> long_number(const std::string& text) {
+  constexpr std::ptrdiff_t readable = 12;
+  const std::string_view size = std::string_view(text).substr(0, text.find('e'));
+  if (std::count_if(size.begin(), size.end(), [](char c) { return c >= '0' && c <= '9'; }) <= readable)
+    return std::nullopt;
+  double number = 0;
+  const char* const begin = text.data() + (text.front() == '+' ? 1 : 0);
+  const auto [end, problem] = fast_float::from_chars(begin, text.data() + text.size(), number);
+  if (problem != std::errc() || end != text.data() + text.size()) return std::nullopt;
+  return number;
+}
+
+// Two numbers for people: with the digits that tell them apart, and two more.
+void shorten(Cell& expected, Cell& found, Cell& change) {
+  const auto was = long_number(expected.shown);
+  const auto is = long_number(found.shown);
+  if (const auto by = long_number(change.shown)) change.shown = fmt::format("{:+.3g}", *by);
+  if (!was && !is) return;
+  const auto number = [](const std::optional<double>& value, const Cell& cell) {
+    double read = 0;
+    if (!value) fast_float::from_chars(cell.shown.data(), cell.shown.data() + cell.shown.size(), read);
+    return value.value_or(read);
+  };
+  constexpr int most_digits = 17;
+  int digits = 4;
+  while (digits < most_digits &&
+         fmt::format("{:#.{}g}", number(was, expected), digits) == fmt::format("{:#.{}g}", number(is, found), digits))
+    ++digits;
+  digits = std::min(digits + 2, most_digits);
+  if (was) expected.shown = fmt::format("{:#.{}g}", *was, digits);
+  if (is) found.shown = fmt::format("{:#.{}g}", *is, digits);
+}
 
 }  // namespace
 
@@ -35,6 +72,7 @@ Table difference_table(const std::vector<std::pair<std::string, Comparison>>& co
                    cell::text(d.row),      cell::text(d.column),
                    cell::text(d.expected), cell::text(d.found),
                    cell::text(d.change)};
+      if (d.kind == DifferenceKind::cell) shorten(row.cells[4], row.cells[5], row.cells[6]);
     }
     if (comparison.differences > most_shown) {
       TableRow& more = table.rows.emplace_back();

@@ -369,18 +369,20 @@ TEST_P(Faults, ABaselineThatMeetsOneIsTheOldOrTheNew) {
            std::none_of(report->queries.begin(), report->queries.end(),
                         [](const CheckedQuery& query) { return query.state == CheckState::added; });
   };
+  BaselineSettings replacing;
+  replacing.replace = true;
   ASSERT_TRUE(baseline(*old_dataset, folder));
   model.folder.write("b/README", "mine");
   const auto before = names_in(model.folder);
   const long step = GetParam() == Fault::memory ? 61 * every : 1;
   long failed = 0;
   for (long call = 1;; call += step) {
-    const auto recorded = with_fault(0, call, [&] { return baseline(*new_dataset, folder); });
+    const auto recorded = with_fault(0, call, [&] { return baseline(*new_dataset, folder, replacing); });
     const bool met = aim.met;
     if (!recorded) ++failed;
     ASSERT_TRUE(passes(*new_dataset) || (!recorded && passes(*old_dataset))) << "call " << call;
     ASSERT_EQ(test::read_file(model.folder.path("b/README")), "mine") << "call " << call;
-    const auto again = baseline(*old_dataset, folder);
+    const auto again = baseline(*old_dataset, folder, replacing);
     ASSERT_TRUE(again) << "call " << call << test::messages(again.error());
     ASSERT_TRUE(passes(*old_dataset));
     ASSERT_EQ(names_in(model.folder), before) << "call " << call;

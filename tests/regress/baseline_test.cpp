@@ -6,6 +6,7 @@
 #include <random>
 #include <span>
 
+#include "juniper/report.h"
 #include "regress/folder.h"
 #include "regress/result_file.h"
 #include "store/store.h"
@@ -38,6 +39,16 @@ void replace(const test::SmallModel& model, const std::string& what, const std::
   ASSERT_NE(changed.find(what), std::string::npos);
   changed.replace(changed.find(what), what.size(), with);
   model.folder.write("model.ridge", changed);
+}
+
+namespace fs = std::filesystem;
+
+std::map<std::string, std::string> texts_in(const fs::path& folder) {
+  std::map<std::string, std::string> texts;
+  for (const auto& entry : fs::recursive_directory_iterator(folder)) {
+    if (entry.is_regular_file()) texts.emplace(entry.path().lexically_relative(folder), test::read_file(entry.path()));
+  }
+  return texts;
 }
 
 class BaselineTest : public testing::Test {
@@ -135,9 +146,51 @@ TEST_F(BaselineTest, ChangedDataIsToldApart) {
   EXPECT_EQ(comment.changed, "");
 }
 
-TEST_F(BaselineTest, RecordingAgainDropsLostQueries) {
+TEST_F(BaselineTest, RecordingAgainReplacesOnlyWhatIsTheSameUnlessItIsTold) {
+  const std::string folder = model_.folder.path("b");
+  const auto states = [](const BaselineReport& report) {
+    std::string text;
+    for (const RecordedQuery& q : report.queries)
+      text += q.query + (q.state == RecordedState::same ? "=" : q.state == RecordedState::added ? "+" : "!");
+    return text;
+  };
+  const auto again = baseline(model_.open(), folder);
+  ASSERT_TRUE(again);
+  EXPECT_TRUE(again->has_earlier && again->is_written);
+  EXPECT_EQ(again->replaced(), 0U);
+  EXPECT_EQ(states(*again).find_first_of("!+"), std::string::npos) << states(*again);
+  const auto kept = texts_in(folder);
+  // One result is another, one query new.
+  replace(model_, "sum(x for t)", "sum(x + 1 for t)");
+  model_.folder.write("model.ridge", test::read_file(model_.path()) + "query more { show n = count(t) }\n");
+  BaselineSettings settings;
+  for (const bool told : {false, true}) {
+    settings.replace = told;
+    const auto report = baseline(model_.open(), folder, settings);
+    ASSERT_TRUE(report);
+    EXPECT_EQ(report->is_written, told);
+    EXPECT_GT(report->replaced(), 0U);
+    EXPECT_NE(states(*report).find("more+"), std::string::npos);
+    EXPECT_EQ(texts_in(folder) == kept, !told);
+    const std::string shown = render(juniper::report(*report));
+    EXPECT_NE(shown.find(told ? "recorded again" : "NOT RECORDED"), std::string::npos) << shown;
+    EXPECT_EQ(shown.find("--replace") != std::string::npos, !told) << shown;
+  }
+  EXPECT_TRUE(checked(model_).passed());
+  EXPECT_NE(texts_in(folder), kept);
+}
+
+// Expected numbers of somebody else would be lost with their query, too.
+TEST_F(BaselineTest, RecordingAgainDropsLostQueriesWhenItIsTold) {
   replace(model_, "query total", "query `s/um`");
-  const auto again = baseline(model_.open(), model_.folder.path("b"));
+  BaselineSettings settings;
+  const auto refused = baseline(model_.open(), model_.folder.path("b"), settings);
+  ASSERT_TRUE(refused);
+  EXPECT_FALSE(refused->is_written);
+  EXPECT_EQ(refused->dropped, (std::vector<std::string>{"total"}));
+  EXPECT_TRUE(std::filesystem::exists(model_.folder.path("b/total.result")));
+  settings.replace = true;
+  const auto again = baseline(model_.open(), model_.folder.path("b"), settings);
   ASSERT_TRUE(again);
   EXPECT_EQ(again->dropped, (std::vector<std::string>{"total"}));
   EXPECT_TRUE(std::filesystem::exists(model_.folder.path("b/s%2Fum.result")));
@@ -162,16 +215,6 @@ TEST(ResultFile, WhatIsDamagedIsToldWithItsLine) {
   fails(head + "rows\t1\n0\tx\n", 6);
   fails(head + "rows\t1\n7\t1.00\n", 6);
   fails(head + "rows\t1\n0\t1.00\t2\n", 6);
-}
-
-namespace fs = std::filesystem;
-
-std::map<std::string, std::string> texts_in(const fs::path& folder) {
-  std::map<std::string, std::string> texts;
-  for (const auto& entry : fs::recursive_directory_iterator(folder)) {
-    if (entry.is_regular_file()) texts.emplace(entry.path().lexically_relative(folder), test::read_file(entry.path()));
-  }
-  return texts;
 }
 
 // Every bit of a byte of each file, and each length that it may be cut to.

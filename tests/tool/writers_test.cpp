@@ -42,7 +42,7 @@ const std::vector<Writer> writers{
      {"m.ridge", "more.ridge"}},
     {"draft", {"draft", "m.ridge", "measure total_cost = sum(cost for sessions) + 0", "--keep"}, {"m.ridge"}},
     {"format", {"format", "more.ridge"}, {"more.ridge"}},
-    {"baseline", {"baseline", "m.ridge"}, {"m.baseline"}},
+    {"baseline", {"baseline", "m.ridge", "--replace"}, {"m.baseline"}},
     {"accept", {"check", "m.ridge", "--accept", "all"}, {"m.baseline"}},
     {"scan", {"scan", "sessions.csv", "--output", "new.ridge"}, {"new.ridge"}},
     {"sarif", {"audit", "m.ridge", "--fast", "--sarif", "a.sarif"}, {"a.sarif"}},

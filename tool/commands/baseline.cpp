@@ -17,7 +17,8 @@ int run(const BaselineArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto recorded = baseline(dataset, folder, arguments.settings);
     context.console.clear_progress();
-    return print_or_fail(recorded, context.console);
+    const int status = print_or_fail(recorded, context.console);
+    return recorded && !recorded->is_written ? 1 : status;
   });
 }
 
@@ -44,13 +45,19 @@ Option expected_results(std::map<std::string, std::string>& expected) {
 Command baseline_command() {
   auto [command, kept] = command_with<BaselineArguments>(
       "baseline", "Record the results and times of saved queries, of files of queries and of a log", run);
+  command.about = {
+      "An earlier baseline is compared with first. Where results differ from it, or queries of it are left out, "
+      "nothing "
+      "is written and the exit status is 1, unless --replace is given."};
   command.options = {
       model_argument(kept->model),
       text("--dir", "DIR", "The folder of the baseline; beside the model text by default", kept->folder, Names::folder),
       texts("--queries", "FILE", "Files of further queries: query NAME { … }", kept->settings.query_files, Times::list,
             Names::file),
       text("--log", "FILE", "A log of captured queries, JSON lines", kept->settings.log, Names::file),
-      expected_results(kept->settings.expected)};
+      expected_results(kept->settings.expected),
+      flag("--replace", "Replace an earlier baseline although its results differ, or queries of it are left out",
+           kept->settings.replace)};
   command.examples = {{"baseline charging.ridge", "record every saved query"},
                       {"baseline charging.ridge --log queries.jsonl", "and those that somebody has asked"},
                       {"baseline charging.ridge --expect regions=theirs.csv", "with numbers of somebody else"}};

@@ -212,26 +212,73 @@ void add_differences(const CheckReport& check, Report& made) {
   }
 }
 
+Cell cell_of(RecordedState state) {
+  switch (state) {
+    case RecordedState::added:
+      return {Cell::Kind::text, "new", "new"};
+    case RecordedState::same:
+      return {Cell::Kind::text, "same", "same"};
+    case RecordedState::different:
+      return {Cell::Kind::text, "DIFFERS", "different"};
+  }
+  return {};
+}
+
+Cell outcome_of(const BaselineReport& baseline) {
+  const auto count = [&](RecordedState state) {
+    return static_cast<std::size_t>(std::count_if(baseline.queries.begin(), baseline.queries.end(),
+                                                  [&](const RecordedQuery& q) { return q.state == state; }));
+  };
+  std::string text = plural(baseline.queries.size(), "query");
+  if (!baseline.has_earlier) return {Cell::Kind::text, "recorded: " + text, "recorded"};
+  if (const std::size_t same = count(RecordedState::same); same != 0)
+    text += fmt::format(", {} as in the earlier baseline", base::grouped(same));
+  if (const std::size_t different = count(RecordedState::different); different != 0)
+    text += fmt::format(", {} that differ from it", base::grouped(different));
+  if (const std::size_t added = count(RecordedState::added); added != 0)
+    text += fmt::format(", {} new", base::grouped(added));
+  if (!baseline.dropped.empty()) text += fmt::format(", {} left out", base::grouped(baseline.dropped.size()));
+  if (!baseline.is_written) return {Cell::Kind::text, "NOT RECORDED: " + text, "not recorded"};
+  return {Cell::Kind::text, "recorded again: " + text, "recorded again"};
+}
+
 }  // namespace
 
 Report report(const BaselineReport& baseline) {
   Report made;
+  made.blocks.push_back(Fact{"result", "result", outcome_of(baseline)});
   made.blocks.push_back(Fact{"folder", "baseline", cell::text(baseline.folder)});
-  Table table{"queries",
-              InCsv::yes,
-              {left("query", "query"), right("rows", "rows"), right("cells", "cells"), right("asked", "asked"),
-               right("nanoseconds", "time")},
-              {}};
+  Table table{
+      "queries",
+      InCsv::yes,
+      {left("query", "query"), left("earlier", "earlier", baseline.has_earlier ? Audience::all : Audience::programs),
+       right("rows", "rows"), right("cells", "cells"), right("asked", "asked"), right("nanoseconds", "time")},
+      {}};
   bool logged = false;
+  std::vector<std::pair<std::string, Comparison>> compared;
   for (const RecordedQuery& q : baseline.queries) {
     logged = logged || q.asked != 0;
-    table.rows.push_back({{cell::text(q.query), cell::count(q.rows), cell::count(q.cells),
-                           q.asked != 0 ? cell::count(q.asked) : Cell{}, cell::nanoseconds(q.nanoseconds)}});
+    table.rows.push_back({{cell::text(q.query), cell_of(q.state), cell::count(q.rows), cell::count(q.cells),
+                           q.asked != 0 ? cell::count(q.asked) : Cell{}, cell::nanoseconds(q.nanoseconds)},
+                          q.state == RecordedState::different && !baseline.is_written});
+    if (!q.comparison.same()) compared.emplace_back(q.query, q.comparison);
   }
-  if (!logged) table.columns[3].audience = Audience::programs;
+  if (!logged) table.columns[4].audience = Audience::programs;
   made.blocks.push_back(std::move(table));
-  for (const std::string& name : baseline.dropped)
-    made.blocks.push_back(Paragraph{fmt::format("Asked for no more, and taken out of the baseline: {}", name)});
+  for (const std::string& name : baseline.dropped) {
+    made.blocks.push_back(Paragraph{(baseline.is_written ? "No longer asked for, and taken out of the baseline: "
+                                                         : "Recorded earlier, and not asked for now: ") +
+                                    name});
+  }
+  if (!compared.empty()) {
+    made.blocks.push_back(Heading{"What differs from the earlier baseline"});
+    made.blocks.push_back(difference_table(compared));
+  }
+  if (!baseline.is_written) {
+    made.blocks.push_back(Paragraph{
+        "If this is how it should be, record again with --replace; or take the new results of single queries by "
+        "`juniper check MODEL --accept QUERY`."});
+  }
   return made;
 }
 
