@@ -4,6 +4,7 @@
 
 #include "command_line.h"
 #include "console.h"
+#include "juniper/baseline.h"
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 #include "juniper/report.h"
@@ -38,11 +39,27 @@ void add_question(std::vector<Option>& options, Question& question);
 
 // Opens the model and hands it to the command; prints what went wrong otherwise.
 template <class Use>
+int with_dataset(const std::string& model, const Options& options, Console& console, const Use& use) {
+  const auto dataset = Dataset::open(model, options);
+  console.clear_progress();
+  if (dataset) console.warn(dataset->warnings());
+  return dataset ? use(*dataset) : console.fail(dataset.error());
+}
+template <class Use>
 int with_dataset(const std::string& model, Context& context, const Use& use) {
-  const auto dataset = Dataset::open(model, context.options);
-  context.console.clear_progress();
-  if (dataset) context.console.warn(dataset->warnings());
-  return dataset ? use(*dataset) : context.console.fail(dataset.error());
+  return with_dataset(model, context.options, context.console, use);
+}
+
+// The same of a model whose captured queries are known: of the baseline beside it, and of a log, unless that is "". Calls
+// use(dataset, are_known); they are, where there is one of the two.
+template <class Use>
+int with_known_queries(const std::string& model, const std::string& log, Context& context, const Use& use) {
+  auto known = known_queries(model, log);
+  if (!known) return context.console.fail(known.error());
+  Options options = context.options;
+  options.reading.captured = std::move(known->captured);
+  const bool are_known = known->has_baseline || !log.empty();
+  return with_dataset(model, options, context.console, [&](const Dataset& dataset) { return use(dataset, are_known); });
 }
 
 template <class Value>

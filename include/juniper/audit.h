@@ -27,8 +27,9 @@ struct Finding {
   Place place;           // of the definition
   std::string evidence;  // what was found, in numbers
   std::string remedy;    // what to do: a command where there is one
-  std::string step;   // the step of a refactoring that does it ("drop sessions.row_no"); "" where a human must decide
-  std::string query;  // one whose answer shows it; "" where evidence says all
+  std::string step;     // the step of a refactoring that does it ("drop sessions.row_no"); "" where a human must decide
+  bool unused = false;  // it is found as no definition and no known query uses its subject: another one may
+  std::string query;    // one whose answer shows it; "" where evidence says all
   // Bytes of the store that the remedy saves, found by doing it on a copy of the columns concerned; nothing where it is
   // not about bytes, or was not measured.
   std::optional<std::uint64_t> saved_bytes;
@@ -59,6 +60,8 @@ struct Audit {
   std::vector<Finding> findings;  // those that save most first, then in the order of the text
   std::vector<AuditRule> rules;   // that were looked at
   std::vector<IgnoredFinding> ignored;
+  std::uint64_t captured = 0;    // queries that counted as uses, of ReadOptions::captured
+  Diagnostics not_understood;    // what is wrong with the others
   std::uint64_t file_bytes = 0;  // of the store
   // What all findings together could save: of each column, the most that one of them saves there, and what those save
   // that are about something else. It is no promise: one remedy may make another smaller.

@@ -22,11 +22,21 @@ struct Access;
 
 namespace [[gnu::visibility("default")]] juniper {
 
+// A query that somebody asks from outside of the text: of a log, or recorded in a baseline.
+struct CapturedQuery {
+  std::string query;                       // its clauses, or the name of a saved one
+  std::map<std::string, std::string> set;  // values of parameters with which it is asked
+  std::string place;                       // as messages name it: "queries.jsonl:7"
+};
+
 // What a model text is read with.
 struct ReadOptions {
   // Values of parameters in their exact text form ("0.5", "2025-03-01"), by name; those of the text by default.
   std::map<std::string, std::string> settings;
   bool strict = false;  // warnings are errors
+  // Queries that count as uses of what they name, as those that the text holds do: for the audit, and for refactorings,
+  // which prove them, too. One that the model does not understand counts for nothing (Model::not_understood).
+  std::vector<CapturedQuery> captured = {};
 };
 
 // One file of a model text.
@@ -120,7 +130,8 @@ enum class UserKind : std::uint8_t {
   row_order,      // of a table's rows
   trimmed_table,  // whose rows are those that other tables lead to
   query,
-  declared,  // `used by` in the text
+  captured_query,  // of ReadOptions::captured
+  declared,        // `used by` in the text
 };
 
 // "measure", "calculated column", "declared use"
@@ -152,6 +163,9 @@ class Model {
   std::vector<MeasureInfo> measures() const;
   std::vector<ParameterInfo> parameters() const;
   std::vector<QueryInfo> queries() const;
+
+  // What is wrong with each of ReadOptions::captured that the model does not understand, in their order.
+  Diagnostics not_understood() const;
 
  private:
   friend struct model::Access;

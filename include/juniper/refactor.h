@@ -11,6 +11,7 @@
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
 #include "juniper/narrowing.h"
+#include "juniper/speed.h"
 
 namespace [[gnu::visibility("default")]] juniper {
 
@@ -26,14 +27,12 @@ struct RowProof {
   std::vector<std::string> samples;  // "row 17: stored 3.20, computed 3.21"
 };
 
-// A saved query on the model before and after.
+// A saved or captured query, or a probe, on the model before and after.
 struct QueryProof {
   std::string query;
   Comparison comparison;
-  std::int64_t before_nanoseconds = 0;  // medians of interleaved runs
-  std::int64_t after_nanoseconds = 0;
-  std::int64_t before_spread = 0;  // from the fastest to the slowest run
-  std::int64_t after_spread = 0;
+  bool is_reached = false;  // by the change: it reads what has changed
+  SpeedComparison speed;    // before and after, in turn, of a saved or captured query that is reached
 };
 
 // Queries made up for the proof: the measures that the change can reach, by columns, pairs of columns and filters.
@@ -96,7 +95,8 @@ struct Refactoring {
   std::string diff;                // unified
   Tolerance tolerance;             // of reals in results: to the bit, but where rows were put in another order
   std::vector<RowProof> rows;
-  std::vector<QueryProof> queries;
+  std::vector<QueryProof> queries;  // every saved one, then the captured ones that the change reaches
+  std::uint64_t captured = 0;       // queries that are understood, of ReadOptions::captured
   ProbeProof probes;
   std::vector<SqliteProof> sqlite;     // where RefactorSettings::against asks for it
   std::vector<Narrowing> differences;  // of the first few measures that differ, where it comes from
@@ -116,6 +116,11 @@ struct RefactorSettings {
   std::uint64_t most_values = 20000;   // of a column that probes group by
   Plan row_plan = Plan::engine;        // how rows are proved: naive takes long, and shares nothing with the engine
   Against against = Against::nothing;  // what else is to agree with each saved query and each row proof
+  // That no query counts but those that the model has saved and ReadOptions::captured. Else `apply_remedies` without codes
+  // drops nothing that merely none of these uses.
+  bool queries_are_known = false;
+  // Of the times of each query that the change reaches. One run of each side will do where it takes long.
+  SpeedSettings timing = {1.1, 0.999, 0.1, 15, 1, 200, 1};
 };
 
 // Carries out a plan, one or more steps one behind the other:
@@ -132,7 +137,7 @@ struct RefactorSettings {
 //   reorder TABLE by (COLUMN, …)     its rows are sorted at load: `sorted by`
 //
 // in an order that works, on the text and on a copy of the data, and proves it: all rows of each column that steps
-// touch, all saved queries, and probes. Nothing is written. Texts are edited where they must be; comments and layout
+// touch, all saved and captured queries (ReadOptions::captured), and probes. Nothing is written. Texts are edited where they must be; comments and layout
 // stay. The sources are read and never touched.
 //
 // Errors: JR-807 (not a plan), JR-801 (no such column or measure), JR-802 (a column that the step is not for), JR-803
@@ -142,7 +147,8 @@ Result<Refactoring> refactor(const Dataset& dataset, const std::string& plan, co
 
 // Carries out the steps that the audit's findings name (Finding::step), of the rules with these codes, of all when
 // there are none. What is mended may bring out more: it is looked for again until there is nothing new. A step that is
-// blocked, or whose rows would differ, is left out, with a note. Errors: JR-008 (no such rule), JR-808 (nothing to do),
+// blocked, or whose rows would differ, is left out, with a note; so is one that drops what merely no known query uses,
+// where no codes are given and it is not known that these are all (RefactorSettings::queries_are_known). Errors: JR-008 (no such rule), JR-808 (nothing to do),
 // and those of `refactor`.
 Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std::string>& codes = {},
                                    const RefactorSettings& settings = {});

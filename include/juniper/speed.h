@@ -12,6 +12,7 @@ struct SpeedSettings {
   double confidence = 0.999;      // of the interval of the ratio
   double seconds = 2;             // the budget of one comparison; twice that where a verdict is in reach
   std::uint64_t least_runs = 15;  // before the first look, where the budget holds so many
+  std::uint64_t fewest_runs = 3;  // however long they take
   std::uint64_t most_runs = 2000;
   std::uint64_t seed = 1;  // of the order of the runs and of the bootstrap
 };
@@ -32,7 +33,7 @@ struct SpeedComparison {
 
 // Runs both in turn, the order within each pair drawn at random, until the interval of the ratio tells: it lies above
 // the allowed ratio (slower), below its inverse (faster), or between the two (same); or until the budget is spent. Three
-// pairs are run however long they take. Where the budget is spent and the interval would tell with more pairs than twice
+// pairs (`fewest_runs`) are run however long they take. Where the budget is spent and the interval would tell with more pairs than twice
 // the budget holds, it ends: it can't be told. Each call runs once and gives its nanoseconds; the budget is counted by
 // the clock, or by what the calls give, whichever is more.
 //

@@ -116,6 +116,9 @@ Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings) {
       if (auto known = check_codes(*codes); !known) return tl::unexpected(known.error());
     }
     Audit made;
+    made.captured = dataset.model().options().captured.size();
+    made.not_understood = dataset.model().not_understood();
+    made.captured -= made.not_understood.size();
     made.file_bytes = store::store_of(dataset).file_bytes;
     const auto waivers = find_waivers(dataset.model().texts());
     if (!waivers) return tl::unexpected(waivers.error());

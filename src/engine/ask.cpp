@@ -82,9 +82,11 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
     language::Reading reading{model.options().settings, {}};
     for (const auto& draft : drafts) reading.drafts.push_back(&draft);
     Diagnostics known;
-    auto text = model::parse_all(checked.sources, model::checked(model).sources.size(), known);
+    auto text = model::parse_all(checked.sources, checked.files, known);
     text.queries.clear();
+    const std::uint32_t files = checked.files;
     checked = language::check_model(text, checked.sources, reading, diagnostics);
+    checked.files = files;
     if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
   }
   parsed.drafts.clear();

@@ -396,6 +396,15 @@ struct Query {
   // With drafts of its own, the model in which they stand; its nodes refer to that one.
   std::shared_ptr<const CheckedModel> variant;
   Span span;
+  // Of one that is asked from outside and the text does not hold: its number among ReadOptions::captured. Its text stands
+  // behind those of the model, and nothing edits it.
+  std::optional<std::uint32_t> captured;
+};
+
+// A captured query that the model does not understand, and why.
+struct NotUnderstood {
+  std::uint32_t captured = 0;
+  Diagnostic problem;
 };
 
 struct CheckedModel {
@@ -407,6 +416,9 @@ struct CheckedModel {
   std::optional<Calendar> calendar;
   std::vector<Measure> measures;
   std::vector<Query> queries;
+  std::vector<Query> captured;  // that are asked from outside, but for those that name a saved one
+  std::vector<NotUnderstood> not_understood;
+  std::uint32_t files = 0;   // of `sources`, those that are the model's own
   VariableId variables = 1;  // the first id that is not taken
 
   std::optional<TableIndex> find_table(std::string_view name) const;

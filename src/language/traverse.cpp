@@ -267,6 +267,7 @@ void each_definition(const CheckedModel& model, const VisitDefinition& visit) {
     visit(definition);
   }
   for (const Query& query : model.queries) each_definition(model, query, visit);
+  for (const Query& query : model.captured) each_definition(model, query, visit);
   const auto declared = [&](const std::vector<std::string>& users, Definition definition) {
     for (const std::string& who : users) {
       definition.name = who;

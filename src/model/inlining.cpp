@@ -33,6 +33,9 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
                                           definition.name);
     each_mention(definition, [&](const Mention& mention) {
       if (mention.column != id) return;
+      if (definition.query != nullptr && definition.query->captured)
+        return block(mention.span, fmt::format("the captured query {} names it", definition.name),
+                     "whoever asks it has to change it first");
       switch (definition.role) {
         case Role::calculated_column:  // its expression takes the column's in, row by row
           return;

@@ -81,6 +81,45 @@ language::syntax::Model parse_all(const language::Sources& sources, std::uint32_
   return all;
 }
 
+namespace {
+
+// One query, with definitions of its own if it has any, as one of the model's own is checked.
+language::Query check_one(const language::CheckedModel& checked, const language::syntax::Model& definitions,
+                          const language::syntax::Query& query, const ReadOptions& options, Diagnostics& problems) {
+  if (query.drafts.empty()) return language::check_query(checked, query, {}, problems);
+  language::Reading reading{options.settings, {}};
+  for (const auto& draft : query.drafts) reading.drafts.push_back(&draft);
+  auto variant =
+      std::make_shared<language::CheckedModel>(language::check_model(definitions, checked.sources, reading, problems));
+  variant->files = checked.files;
+  if (has_errors(problems)) return {};
+  language::Query found = language::check_query(*variant, query, {}, problems);
+  found.variant = std::move(variant);
+  return found;
+}
+
+}  // namespace
+
+void check_captured(language::CheckedModel& checked, language::syntax::Model& text, const ReadOptions& options) {
+  text.queries.clear();
+  for (std::uint32_t i = 0; i < options.captured.size(); ++i) {
+    const CapturedQuery& captured = options.captured[i];
+    if (checked.find_query(captured.query) != nullptr) continue;
+    Diagnostics problems;
+    const std::uint32_t file = checked.sources.add({captured.place, captured.query});
+    const language::syntax::Query parsed = language::parse_query(checked.sources, file, problems);
+    language::Query query;
+    if (!has_errors(problems)) query = check_one(checked, text, parsed, options, problems);
+    if (has_errors(problems)) {
+      checked.not_understood.push_back({i, problems.front()});
+      continue;
+    }
+    query.name = captured.place;
+    query.captured = i;
+    checked.captured.push_back(std::move(query));
+  }
+}
+
 }  // namespace model
 
 // `find` gives the text of an included file by its name.
@@ -113,6 +152,8 @@ Result<Model> Model::build(ModelText first, const Find& find, const ReadOptions&
   }
   auto checked = std::make_shared<language::CheckedModel>(
       language::check_model(tree, sources, {options.settings, {}}, diagnostics));
+  checked->files = checked->sources.size();
+  if (!has_errors(diagnostics)) model::check_captured(*checked, tree, options);
   sort_by_place(diagnostics);
   if (options.strict) {
     for (Diagnostic& diagnostic : diagnostics) diagnostic.severity = Severity::error;
@@ -149,9 +190,14 @@ const std::string& Model::text() const {
 }
 std::vector<ModelText> Model::texts() const {
   std::vector<ModelText> texts;
-  for (std::uint32_t file = 0; file < checked_->sources.size(); ++file)
+  for (std::uint32_t file = 0; file < checked_->files; ++file)
     texts.push_back({checked_->sources[file].name, checked_->sources[file].text});
   return texts;
+}
+Diagnostics Model::not_understood() const {
+  Diagnostics problems;
+  for (const language::NotUnderstood& query : checked_->not_understood) problems.push_back(query.problem);
+  return problems;
 }
 const std::string& Model::title() const {
   return checked_->name;

@@ -1,5 +1,6 @@
 #include "model/uses.h"
 
+#include <algorithm>
 #include <map>
 
 namespace juniper::model {
@@ -53,9 +54,15 @@ Uses::Uses(const CheckedModel& model) {
   std::map<std::string, MeasureIndex> by_name;
   for (MeasureIndex m = 0; m < model.measures.size(); ++m) by_name.emplace(model.measures[m].name, m);
   each_definition(model, [&](const Definition& definition) {
-    const User user{kind_of(definition.role), definition.name, definition.span};
-    // What belongs together is walked together: a user that is there already is the last one.
+    const bool is_captured = definition.query != nullptr && definition.query->captured;
+    const User user{is_captured ? UserKind::captured_query : kind_of(definition.role), definition.name,
+                    definition.span};
+    // What belongs together is walked together: a user that is there already is the last one. Of captured queries, which
+    // may be thousands, the first stands for all.
     const auto add = [&](std::vector<User>& users) {
+      if (is_captured &&
+          std::any_of(users.begin(), users.end(), [](const User& u) { return u.kind == UserKind::captured_query; }))
+        return;
       if (users.empty() || users.back() != user) users.push_back(user);
     };
     each_mention(definition, [&](const Mention& mention) {
@@ -98,6 +105,8 @@ std::string_view to_string(UserKind kind) {
       return "trimmed table";
     case UserKind::query:
       return "query";
+    case UserKind::captured_query:
+      return "captured query";
     case UserKind::declared:
       return "declared use";
   }

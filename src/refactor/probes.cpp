@@ -6,9 +6,9 @@
 
 #include "engine/ask.h"
 #include "language/lexer.h"
-#include "language/traverse.h"
 #include "model/access.h"
 #include "refactor/proofs.h"
+#include "refactor/reach.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 
@@ -17,24 +17,6 @@ namespace juniper::refactoring {
 namespace {
 
 using namespace language;
-
-// The columns and, through any number of steps, the calculated ones that are built on them.
-std::set<ColumnId> reached_columns(const CheckedModel& model, std::set<ColumnId> reached) {
-  for (bool grown = true; grown;) {
-    grown = false;
-    for (TableIndex t = 0; t < model.tables.size(); ++t) {
-      for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
-        const NodePtr& expression = model.tables[t].columns[c].expression;
-        if (!expression || reached.contains({t, c})) continue;
-        const Needs needs = needs_of(model, expression, t);
-        const bool reads =
-            std::any_of(needs.columns.begin(), needs.columns.end(), [&](ColumnId id) { return reached.contains(id); });
-        if (reads) grown = reached.insert({t, c}).second;
-      }
-    }
-  }
-  return reached;
-}
 
 class Prober {
  public:
@@ -46,16 +28,10 @@ class Prober {
         settings_(settings) {}
 
   ProbeProof run() {
-    const std::set<ColumnId> reached = reached_columns(model_, changed_.columns);
+    const Reach reach(model_, changed_);
     for (const Measure& measure : model_.measures) {
-      const Needs needs = needs_of(model_, measure.expression, std::nullopt);
-      const bool reads =
-          std::any_of(needs.columns.begin(), needs.columns.end(), [&](ColumnId id) { return reached.contains(id); }) ||
-          std::any_of(needs.tables.begin(), needs.tables.end(), [&](TableIndex from) {
-            return std::any_of(changed_.tables.begin(), changed_.tables.end(),
-                               [&](TableIndex to) { return !model_.paths(from, to).empty(); });
-          });
-      if (reads && model::checked(after_.model()).find_measure(measure.name)) proof_.measures.push_back(measure.name);
+      if (reach.reads(measure.expression) && model::checked(after_.model()).find_measure(measure.name))
+        proof_.measures.push_back(measure.name);
     }
     if (proof_.measures.empty()) return std::move(proof_);
     for (const std::string& text : probes()) {

@@ -6,6 +6,7 @@
 
 #include "base/calendar.h"
 #include "base/exact.h"
+#include "base/failure.h"
 #include "engine/ask.h"
 #include "engine/rows.h"
 #include "language/lexer.h"
@@ -162,15 +163,6 @@ RowProof prove_kept(const Dataset& before, const Dataset& after, const Claim& cl
   return proof;
 }
 
-struct Times {
-  std::int64_t median;
-  std::int64_t spread;
-};
-Times times_of(std::vector<std::int64_t> times) {
-  std::sort(times.begin(), times.end());
-  return {times[times.size() / 2], times.back() - times.front()};
-}
-
 }  // namespace
 
 Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const Claim& claim, Plan plan) {
@@ -209,28 +201,28 @@ Result<RowProof> prove_rows(const Dataset& before, const Dataset& after, const C
   return proof;
 }
 
-Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const Changed& changed,
-                               const std::string& name) {
-  constexpr int runs = 3;
+QueryProof prove_query(const Dataset& before, const Dataset& after, const Changed& changed, const std::string& query,
+                       const SpeedSettings* timing) {
   QueryProof proof;
-  proof.query = name;
-  std::vector<std::int64_t> before_times;
-  std::vector<std::int64_t> after_times;
-  for (int run = 0; run < runs; ++run) {
-    const auto was = ask(before, {name});
-    if (!was) return tl::unexpected(was.error());
-    const auto is = ask(after, {name});
-    if (!is) return tl::unexpected(is.error());
-    if (run == 0) proof.comparison = compare(*was, *is, most_differences, changed.tolerance);
-    before_times.push_back(was->nanoseconds);
-    after_times.push_back(is->nanoseconds);
+  proof.query = query;
+  // The first answers are those that are compared.
+  std::optional<QueryResult> was;
+  std::optional<QueryResult> is;
+  const auto run = [&](const Dataset& dataset, std::optional<QueryResult>& first) {
+    auto result = ask(dataset, {query});
+    if (!result) throw base::Failure(result.error());
+    const std::int64_t nanoseconds = result->nanoseconds;
+    if (!first) first = std::move(*result);
+    return nanoseconds;
+  };
+  if (timing != nullptr) {
+    proof.speed = compare_speed([&] { return run(before, was); }, [&] { return run(after, is); }, *timing);
+  } else {
+    run(before, was);
+    run(after, is);
   }
-  const Times b = times_of(before_times);
-  const Times a = times_of(after_times);
-  proof.before_nanoseconds = b.median;
-  proof.before_spread = b.spread;
-  proof.after_nanoseconds = a.median;
-  proof.after_spread = a.spread;
+  proof.is_reached = timing != nullptr;
+  proof.comparison = compare(*was, *is, most_differences, changed.tolerance);
   return proof;
 }
 

@@ -19,9 +19,10 @@ struct Changed {
   Tolerance tolerance;                    // of reals: to the bit, but where rows come in another order
 };
 
-// Runs one saved query on both models in turn. Errors: those of the query.
-Result<QueryProof> prove_query(const Dataset& before, const Dataset& after, const Changed& changed,
-                               const std::string& query);
+// Asks both models a query once and compares; in turn for its times as well where these are wanted. Errors are thrown
+// (base::Failure): those of the query, on the model before or after.
+QueryProof prove_query(const Dataset& before, const Dataset& after, const Changed& changed, const std::string& query,
+                       const SpeedSettings* timing);
 
 // Asks both models for whatever the change can reach.
 ProbeProof probe(const Dataset& before, const Dataset& after, const Changed& changed, const RefactorSettings& settings);

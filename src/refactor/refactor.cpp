@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <map>
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
@@ -13,10 +14,12 @@
 #include "juniper/weigh.h"
 #include "language/traverse.h"
 #include "loading/load_beside.h"
+#include "loading/variants.h"
 #include "model/access.h"
 #include "refactor/narrowing.h"
 #include "refactor/plan.h"
 #include "refactor/proofs.h"
+#include "refactor/reach.h"
 #include "refactor/steps.h"
 #include "refactor/text_edits.h"
 #include "store/of_dataset.h"
@@ -92,6 +95,7 @@ class Planner {
       if (!done) return tl::unexpected(done.error());
       auto read = Model::parse(done->texts, first_.options());
       if (!read) return tl::unexpected(read.error());
+      if (auto kept = refactoring::keep_captured(model_, *read, *next); !kept) return tl::unexpected(kept.error());
       model_ = std::move(*read);
       titles.push_back(next->text);
       const Verb kind = next->verb < Verb::trim ? Verb::drop : next->verb;
@@ -309,6 +313,36 @@ void narrow_down(const Dataset& before, const Dataset& after, Refactoring& made)
   }
 }
 
+// Those captured queries that the change reaches, with the parameters with which they are asked. One that gives no answer
+// before has none to lose.
+Result<void> prove_captured(const Dataset& before, const Dataset& after, const refactoring::Changed& changed,
+                            const refactoring::Reach& reach, const RefactorSettings& settings, Refactoring& made) {
+  const CheckedModel& checked = model::checked(before.model());
+  loading::Variants variants_before(loading::Placed{before, file_of_store(before)});
+  loading::Variants variants_after(loading::Placed{after, file_of_store(before)});
+  const std::vector<CapturedQuery>& captured = before.model().options().captured;
+  std::map<std::uint32_t, const Query*> understood;
+  for (const Query& query : checked.captured) understood.emplace(*query.captured, &query);
+  for (std::uint32_t i = 0; i < captured.size(); ++i) {
+    const CapturedQuery& asked = captured[i];
+    const Query* query = checked.find_query(asked.query);
+    if (const auto at = understood.find(i); at != understood.end()) query = at->second;
+    if (query == nullptr || (!query->captured && asked.set.empty())) continue;
+    ++made.captured;
+    if (!reach.reads(*query)) continue;
+    report_progress(before, "proving the query " + asked.place);
+    const auto was = variants_before.with(asked.set);
+    if (!was || !ask((*was)->dataset, {asked.query})) continue;
+    const auto is = variants_after.with(asked.set);
+    if (!is) return tl::unexpected(is.error());
+    QueryProof proof =
+        refactoring::prove_query((*was)->dataset, (*is)->dataset, changed, asked.query, &settings.timing);
+    proof.query = asked.place;
+    made.queries.push_back(std::move(proof));
+  }
+  return {};
+}
+
 // Loads what the planner made of the texts, and proves it.
 Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, const RefactorSettings& settings) {
   Refactoring made;
@@ -327,12 +361,15 @@ Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, co
   const refactoring::Changed changed =
       changed_by(model::checked(dataset.model()), model::checked(planner.model()), planner.stages);
   made.tolerance = changed.tolerance;
-  for (const std::string& query : names_of(dataset.model().queries())) {
-    report_progress(dataset, "proving the query " + query);
-    auto proof = refactoring::prove_query(dataset, *after, changed, query);
-    if (!proof) return tl::unexpected(proof.error());
-    made.queries.push_back(std::move(*proof));
+  const CheckedModel& checked = model::checked(dataset.model());
+  const refactoring::Reach reach(checked, changed);
+  for (const Query& query : checked.queries) {
+    report_progress(dataset, "proving the query " + query.name);
+    made.queries.push_back(refactoring::prove_query(dataset, *after, changed, query.name,
+                                                    reach.reads(query) ? &settings.timing : nullptr));
   }
+  if (auto proved = prove_captured(dataset, *after, changed, reach, settings, made); !proved)
+    return tl::unexpected(proved.error());
   report_progress(dataset, "asking probes");
   made.probes = refactoring::probe(dataset, *after, changed, settings);
   if (settings.against == Against::sqlite) {
@@ -345,18 +382,34 @@ Result<Refactoring> carry_out(const Dataset& dataset, const Planner& planner, co
   return made;
 }
 
-// The steps that findings name, each once.
-Result<std::vector<std::string>> steps_of(const Dataset& dataset, const std::vector<std::string>& codes) {
+// The steps that findings name, each once; and those that are left out, as it is not known that no query needs what they
+// drop.
+struct NamedSteps {
+  std::vector<std::string> steps;
+  std::vector<std::string> left_out;
+};
+Result<NamedSteps> steps_of(const Dataset& dataset, const std::vector<std::string>& codes,
+                            const RefactorSettings& plan_settings) {
   AuditSettings settings;
   settings.only = codes;
   const auto found = audit(dataset, settings);
   if (!found) return tl::unexpected(found.error());
-  std::vector<std::string> steps;
+  NamedSteps named;
+  const bool may_drop = !codes.empty() || plan_settings.queries_are_known;
   for (const Finding& finding : found->findings) {
+    std::vector<std::string>& steps = finding.unused && !may_drop ? named.left_out : named.steps;
     if (!finding.step.empty() && std::find(steps.begin(), steps.end(), finding.step) == steps.end())
       steps.push_back(finding.step);
   }
-  return steps;
+  return named;
+}
+
+// Of steps that drop what no saved query uses, where it is not known that no other does.
+std::string not_known(const std::set<std::string>& steps) {
+  return fmt::format(
+      "left out, as queries that are not known may use what these drop: {}; with a baseline beside the text or "
+      "a log of queries it is known what is asked, and 'apply all' drops them all the same",
+      fmt::join(steps, ", "));
 }
 
 std::string joined(const std::vector<std::string>& steps) {
@@ -381,17 +434,21 @@ Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std
     std::vector<std::string> steps;
     std::set<std::string> tried;
     std::vector<std::string> notes;
-    auto fresh = steps_of(dataset, codes);
+    std::set<std::string> not_dropped;
+    auto fresh = steps_of(dataset, codes, settings);
     // What goes may leave something else unused: the changed model is looked at again, until nothing new is found.
     for (;;) {
       if (!fresh) return tl::unexpected(fresh.error());
       const std::size_t before = steps.size();
-      for (const std::string& step : *fresh) {
+      for (const std::string& step : fresh->steps) {
         if (tried.insert(step).second) steps.push_back(step);
       }
-      if (steps.empty())
-        return tl::unexpected(base::error("JR-808", "no finding names a step that could mend it",
-                                          "juniper audit tells what a human must decide"));
+      not_dropped.insert(fresh->left_out.begin(), fresh->left_out.end());
+      if (steps.empty()) {
+        return tl::unexpected(base::error(
+            "JR-808", not_dropped.empty() ? "no finding names a step that could mend it" : not_known(not_dropped),
+            "juniper audit tells what a human must decide"));
+      }
       auto read = refactoring::parse_plan(joined(steps));
       if (!read) return tl::unexpected(read.error());
       Planner planner(dataset.model(), Planner::Blocked::is_left_out);
@@ -405,6 +462,7 @@ Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std
           return tl::unexpected(base::error("JR-808", "every step that findings name is blocked: " + planner.notes[0],
                                             "juniper refactor with one of the steps tells all that is in its way"));
         planner.notes = notes;
+        if (!not_dropped.empty()) planner.notes.push_back(not_known(not_dropped));
         return carry_out(dataset, planner, settings);
       }
       // A step whose rows differ, as a text that is more than its number, is left out.
@@ -414,7 +472,7 @@ Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std
         std::erase(steps, claim.step);
       });
       if (!after) return tl::unexpected(after.error());
-      fresh = steps_of(*after, codes);
+      fresh = steps_of(*after, codes, settings);
     }
   });
 }

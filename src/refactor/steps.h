@@ -63,6 +63,9 @@ Result<language::ColumnId> find_column(const language::CheckedModel& model, cons
 // The table that a step names, which is read from files. Errors: JR-801 (no such table), JR-802 (a calculated table).
 Result<language::TableIndex> find_source_table(const Model& read, const Step& step);
 
+// Captured queries have to be understood as before. Errors: JR-803, at each that is not.
+Result<void> keep_captured(const Model& before, const Model& after, const Step& step);
+
 // The model of changed texts. Errors: JR-803 with what the texts' own errors, or new warnings, say.
 Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step);
 

@@ -11,7 +11,7 @@
 
 namespace juniper::refactoring {
 
-// Replacements of parts of a model's texts. Parts may not overlap; the same replacement may be given twice.
+// Replacements of parts of a model's texts; what lies in other texts (captured queries) is left alone. Parts may not overlap; the same replacement may be given twice.
 class TextEdits {
  public:
   void replace(language::Span span, std::string text) { edits_[{span.file, span.begin, span.end}] = std::move(text); }

@@ -3,14 +3,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <filesystem>
 #include <set>
 
 #include "base/diagnostics.h"
 #include "base/files.h"
 #include "juniper/query_log.h"
 #include "language/parser.h"
-#include "loading/load_beside.h"
 #include "regress/folder.h"
 #include "store/of_dataset.h"
 
@@ -27,36 +25,6 @@ bool is_saved(const Model& model, const std::string& name) {
 }
 
 }  // namespace
-
-Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const Model& model) {
-  auto loaded = loading::load_beside(model, store_path(dataset.model().path(), dataset.options()),
-                                     store::store_of(dataset), dataset.options());
-  if (!loaded) return tl::unexpected(loaded.error());
-  const std::string path = loaded->file->path();
-  return TemporaryStore(std::make_shared<const Placed>(Placed{
-      store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path}));
-}
-
-Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const std::vector<ModelText>& texts) {
-  const std::filesystem::path folder = std::filesystem::path(dataset.model().path()).parent_path();
-  std::vector<ModelText> placed = texts;
-  for (ModelText& text : placed) text.name = (folder / text.name).lexically_normal().string();
-  const auto model = Model::parse(placed, dataset.model().options());
-  if (!model) return tl::unexpected(model.error());
-  return load(dataset, *model);
-}
-
-Result<const Placed*> Variants::with(const std::map<std::string, std::string>& set) {
-  if (set.empty()) return &placed_;
-  if (const auto known = made_.find(set); known != made_.end()) return &known->second.placed();
-  ReadOptions options = dataset().model().options();
-  for (const auto& [name, value] : set) options.settings[name] = value;
-  const auto model = Model::parse(dataset().model().texts(), options);
-  if (!model) return tl::unexpected(model.error());
-  auto made = TemporaryStore::load(dataset(), *model);
-  if (!made) return tl::unexpected(made.error());
-  return &made_.emplace(set, std::move(*made)).first->second.placed();
-}
 
 Result<Timed> run_timed(const Dataset& dataset, const std::string& question) {
   Timed timed;

@@ -8,6 +8,8 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "base/files.h"
+#include "juniper/query_log.h"
+#include "loading/variants.h"
 #include "regress/asked.h"
 #include "regress/expected_csv.h"
 #include "regress/folder.h"
@@ -79,6 +81,27 @@ Result<void> read_expected(const BaselineSettings& settings, regress::Folder& fo
 
 }  // namespace
 
+Result<KnownQueries> known_queries(const std::string& model_path, const std::string& log) {
+  return base::guarded([&]() -> Result<KnownQueries> {
+    KnownQueries known;
+    const std::string folder = baseline_path(model_path);
+    if (regress::is_baseline(folder)) {
+      const auto recorded = regress::read_folder(folder);
+      if (!recorded) return tl::unexpected(recorded.error());
+      known.has_baseline = true;
+      for (const auto& [name, result] : recorded->results) {
+        if (!result.text.empty()) known.captured.push_back({result.text, result.set, folder + ": " + name});
+      }
+    }
+    if (log.empty()) return known;
+    const auto logged = read_query_log(log);
+    if (!logged) return tl::unexpected(logged.error());
+    for (const LoggedQuery& query : logged->queries)
+      known.captured.push_back({query.query, query.set, fmt::format("{}:{}", log, query.line)});
+    return known;
+  });
+}
+
 std::size_t BaselineReport::replaced() const {
   const auto different = std::count_if(queries.begin(), queries.end(),
                                        [](const RecordedQuery& q) { return q.state == RecordedState::different; });
@@ -102,7 +125,7 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
     const auto texts = regress::relative_texts(dataset.model());
     const std::string model = regress::fingerprint(texts);
     folder.models.emplace(model, texts);
-    regress::Variants variants(regress::Placed{dataset, store_path(dataset.model().path(), dataset.options())});
+    loading::Variants variants(loading::Placed{dataset, store_path(dataset.model().path(), dataset.options())});
     for (std::size_t i = 0; i < queries->size(); ++i) {
       regress::RecordedResult& query = (*queries)[i];
       if (dataset.options().progress) dataset.options().progress({"recording", 0, i, queries->size(), query.query});

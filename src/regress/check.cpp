@@ -14,6 +14,7 @@
 #include "juniper/baseline.h"
 #include "language/check.h"
 #include "loading/fit.h"
+#include "loading/variants.h"
 #include "model/access.h"
 #include "model/uses.h"
 #include "refactor/narrowing.h"
@@ -28,9 +29,9 @@ namespace juniper {
 
 namespace {
 
+using loading::Variants;
 using regress::Folder;
 using regress::RecordedResult;
-using regress::Variants;
 
 constexpr std::size_t samples = 10;       // differences kept of each query
 constexpr std::size_t most_narrowed = 3;  // measures that are narrowed down
@@ -158,7 +159,7 @@ class Checker {
       : dataset_(dataset),
         path_(folder),
         settings_(settings),
-        candidate_(regress::Placed{dataset, store_path(dataset.model().path(), dataset.options())}) {}
+        candidate_(loading::Placed{dataset, store_path(dataset.model().path(), dataset.options())}) {}
 
   Result<CheckReport> run() {
     report_.tolerance = settings_.tolerance;
@@ -241,13 +242,13 @@ class Checker {
       options.store.clear();
       auto opened = Dataset::open(settings_.base, options);
       if (!opened) return tl::unexpected(opened.error());
-      base = std::make_unique<Variants>(regress::Placed{std::move(*opened), store_path(settings_.base, options)});
+      base = std::make_unique<Variants>(loading::Placed{std::move(*opened), store_path(settings_.base, options)});
       report_.base = settings_.base;
     } else {
       const auto model =
           regress::model_at_revision(dataset_.model().path(), settings_.base_revision, dataset_.model().options());
       if (!model) return tl::unexpected(model.error());
-      auto loaded = regress::TemporaryStore::load(dataset_, *model);
+      auto loaded = loading::TemporaryStore::load(dataset_, *model);
       if (!loaded) return tl::unexpected(loaded.error());
       base = std::make_unique<Variants>(std::move(*loaded));
       report_.base = settings_.base_revision;
@@ -269,12 +270,12 @@ class Checker {
       return tl::unexpected(base::error_at("JR-904", Place{path_, 0, 0}, fmt::format("the model {} is not there", hash),
                                            "restore the file, or remove the baseline and record it again"));
     }
-    auto loaded = regress::TemporaryStore::load(dataset_, texts->second);
+    auto loaded = loading::TemporaryStore::load(dataset_, texts->second);
     if (!loaded) return tl::unexpected(loaded.error());
     return bases_.emplace(hash, std::make_unique<Variants>(std::move(*loaded))).first->second.get();
   }
 
-  Result<const regress::Placed*> base_of(const RecordedResult& query) {
+  Result<const loading::Placed*> base_of(const RecordedResult& query) {
     const auto variants = recorded_model(query.model);
     if (!variants) return tl::unexpected(variants.error());
     return (*variants)->with(query.set);
@@ -347,11 +348,11 @@ class Checker {
     }
   }
 
-  Result<void> check_times(const RecordedResult& query, const regress::Placed& candidate, CheckedQuery& checked) {
+  Result<void> check_times(const RecordedResult& query, const loading::Placed& candidate, CheckedQuery& checked) {
     if (settings_.speed != SpeedCheck::none) {
       const auto base = base_of(query);
       if (!base) return tl::unexpected(base.error());
-      const auto once = [&](const regress::Placed& placed) {
+      const auto once = [&](const loading::Placed& placed) {
         return [&] { return nanoseconds_of(placed.dataset, query); };
       };
       SpeedSettings timing = settings_.timing;
@@ -370,7 +371,7 @@ class Checker {
 
   // A run on a store that was opened for it: nothing of it has been read or verified by this process, and no memory of
   // the engine's is kept.
-  static std::function<std::int64_t()> cold(const regress::Placed& placed, const RecordedResult& query) {
+  static std::function<std::int64_t()> cold(const loading::Placed& placed, const RecordedResult& query) {
     return [&placed, &query] {
       auto opened = store::open_store(placed.store);
       if (opened) opened = loading::fitting(std::move(*opened), model::checked(placed.dataset.model()), placed.store);

@@ -11,6 +11,7 @@
 #include "base/failure.h"
 #include "juniper/ask.h"
 #include "juniper/compare.h"
+#include "loading/variants.h"
 #include "regress/asked.h"
 #include "store/of_dataset.h"
 
@@ -80,7 +81,7 @@ Result<ReplayReport> replay(const Dataset& given, const ReplaySettings& settings
     }
     if (recorded.empty())
       return tl::unexpected(base::error("JR-702", "there is no query to replay", "save one, or name a --log"));
-    regress::Variants variants(regress::Placed{dataset, store_path(dataset.model().path(), options)});
+    loading::Variants variants(loading::Placed{dataset, store_path(dataset.model().path(), options)});
     std::vector<Asked> queries;
     std::vector<std::size_t> schedule;
     for (const regress::RecordedResult& query : recorded) {

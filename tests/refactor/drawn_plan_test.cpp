@@ -164,5 +164,60 @@ TEST(DrawnPlan, WhatIsAcceptedChangesNoAnswer) {
   EXPECT_FALSE(accepted.empty());
 }
 
+// Queries that are asked from outside are answered as before by whatever is accepted, and what they name can't go.
+TEST(DrawnPlan, CapturedQueriesAreAnsweredAsBefore) {
+  const std::uint64_t seed = test::test_seed(20261204);
+  fmt::print("seed {}\n", seed);
+  test::Random random(seed);
+  const std::size_t plans = test::test_count(40);
+  std::size_t judged = 0;
+  std::size_t accepted = 0;
+  std::size_t kept = 0;
+  while (judged < plans) {
+    test::RandomModel model = test::drawn_model(random, 20);
+    const test::SmallModel files(drawn_text(random, model), model.files());
+    Options options;
+    for (int i = 0; i < 40 && options.reading.captured.size() < 6; ++i) {
+      const std::string query = test::random_query(random, model).text();
+      if (reads(model, fmt::format("query captured {{ {} }}\n", query)))
+        options.reading.captured.push_back({query, {}, fmt::format("log:{}", i + 1)});
+    }
+    const auto dataset = Dataset::open(files.path(), options);
+    if (!dataset) continue;
+    const auto plain = Dataset::open(files.path());
+    std::vector<std::string> steps = steps_of(random, dataset->model());
+    for (int i = 0; i < 8 && !steps.empty() && judged < plans; ++i) {
+      const std::string step = steps[test::pick(random, steps.size())];
+      RefactorSettings settings;
+      settings.most_probes = 0;
+      settings.timing.most_runs = 1;
+      const auto change = refactor(*dataset, step, settings);
+      ++judged;
+      if (!change) {
+        // In the way of a plan are queries that name what it takes, and nothing else is refused for their sake.
+        if (refactor(*plain, step, settings)) {
+          ++kept;
+          EXPECT_NE(test::messages(change.error()).find("log:"), std::string::npos)
+              << seed << " " << step << test::messages(change.error());
+        }
+        continue;
+      }
+      if (!change->proved()) continue;
+      ++accepted;
+      for (const CapturedQuery& query : options.reading.captured) {
+        const auto was = ask(*dataset, {query.query});
+        if (!was) continue;
+        const auto is = ask(*change->after, {query.query});
+        ASSERT_TRUE(is) << seed << " " << step << " " << query.query << test::messages(is.error());
+        const Comparison comparison = compare(*was, *is, 1, change->tolerance);
+        EXPECT_TRUE(comparison.same()) << seed << " " << step << " " << query.query;
+      }
+    }
+  }
+  fmt::print("{} accepted, {} kept from going by a captured query\n", accepted, kept);
+  EXPECT_GT(accepted, 0U);
+  EXPECT_GT(kept, 0U);
+}
+
 }  // namespace
 }  // namespace juniper::drawn_plan_test

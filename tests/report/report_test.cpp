@@ -38,6 +38,7 @@ TEST(Render, ForPeople) {
             "thing      size\n"
             "a|b     1.23 MB  ██\n"
             "größer\n"
+            "\n"
             "That is all.\n"
             "-a\n"
             "+b\n");
@@ -199,24 +200,30 @@ TEST(RefactoringReport, TheVerdictTellsWhatAChangeIsWorthBothWays) {
     const std::string text = render(report(refactoring));
     EXPECT_NE(text.find(words), std::string::npos) << words << "\n" << text;
   };
-  says(
-      "Takes 1.50 kB off the file and saves 2.00 ms of each load; no query takes longer or less than its runs were "
-      "apart: worth it.");
+  says("Takes 1.50 kB off the file and saves 2.00 ms of each load; it reaches no known query: worth it.");
   QueryProof regions;
   regions.query = "regions";
-  regions.before_nanoseconds = 1'000'000;
-  regions.after_nanoseconds = 1'100'000;
-  regions.after_spread = 200'000;
+  regions.is_reached = true;
+  regions.speed.base_nanoseconds = 1'000'000;
+  regions.speed.candidate_nanoseconds = 1'100'000;
+  regions.speed.ratio = 1.1;
   refactoring.queries.push_back(regions);
-  says("apart: worth it.");  // noise
-  refactoring.queries[0].after_spread = 50'000;
+  says("no query is slower or faster for certain: worth it.");
+  refactoring.queries[0].speed.verdict = SpeedVerdict::slower;
   says(
       "costs 100 µs in 'regions', the most of all queries: worth it, unless 'regions' is asked more than 20 times for "
       "each load");
   refactoring.ledger.bytes_after.codes = 4000;
   says("Adds 500 B to the file");
   says("not worth it for bytes or time.");
-  refactoring.queries[0].after_nanoseconds = 500'000;
+  // What becomes much slower comes first, and is for nobody to call worth it.
+  refactoring.queries[0].speed.candidate_nanoseconds = 9'000'000;
+  refactoring.queries[0].speed.ratio = 9;
+  says("Slower: 'regions' takes 9.0 times as long (9.00 ms instead of 1.00 ms). Adds 500 B to the file");
+  says("look at what is slower first.");
+  refactoring.queries[0].speed.candidate_nanoseconds = 500'000;
+  refactoring.queries[0].speed.ratio = 0.5;
+  refactoring.queries[0].speed.verdict = SpeedVerdict::faster;
   refactoring.ledger.load_nanoseconds_after = 12'000'000;
   says(
       "Adds 500 B to the file and adds 3.00 ms to each load; gains 500 µs in 'regions', the most of all: worth its "

@@ -12,10 +12,11 @@ struct AuditArguments {
   std::string model;
   AuditSettings settings;
   std::string sarif;
+  std::string log;
 };
 
 int run(const AuditArguments& arguments, Context& context) {
-  return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
+  return with_known_queries(arguments.model, arguments.log, context, [&](const Dataset& dataset, bool) {
     const auto findings = audit(dataset, arguments.settings);
     context.console.clear_progress();
     if (findings && !arguments.sarif.empty()) {
@@ -56,13 +57,14 @@ Command audit_command() {
       "audit", "What is wasteful or wrong, worst first, with evidence, remedy and what it saves", run);
   command.about = {
       "Exits with 1 where there are findings. A comment `# audit ignore CODE: reason` in the model text waves one "
-      "through."};
+      "through. What is used is told from the text, from the baseline beside it, if there is one, and from a log."};
   command.options = {
       model_argument(kept->model),
       texts("--only", "CODE", "Look for this kind of finding alone; may be repeated", kept->settings.only,
             Times::repeated, Names::audit_rule),
       texts("--ignore", "CODE", "Leave out this kind of finding; may be repeated", kept->settings.ignore,
             Times::repeated, Names::audit_rule),
+      text("--log", "FILE", "A log of captured queries, JSON lines: what they name is used", kept->log, Names::file),
       least_saving(kept->settings),
       flag("--fast", "Estimate savings from a sample of the rows of large tables, and leave out what needs all rows",
            kept->settings.fast),

@@ -11,6 +11,7 @@ struct RefactorArguments {
   std::vector<std::string> steps;
   bool all_safe = false;
   bool write = false;
+  std::string log;
   RefactorSettings settings;
 };
 
@@ -24,9 +25,10 @@ int run(const RefactorArguments& arguments, Context& context) {
   std::vector<std::string> codes;
   if (applies && !arguments.all_safe && arguments.steps[1] != "all")
     codes.assign(arguments.steps.begin() + 1, arguments.steps.end());
-  return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
-    const auto refactoring =
-        applies ? apply_remedies(dataset, codes, arguments.settings) : refactor(dataset, plan, arguments.settings);
+  return with_known_queries(arguments.model, arguments.log, context, [&](const Dataset& dataset, bool are_known) {
+    RefactorSettings settings = arguments.settings;
+    settings.queries_are_known = are_known || !arguments.all_safe;
+    const auto refactoring = applies ? apply_remedies(dataset, codes, settings) : refactor(dataset, plan, settings);
     console.clear_progress();
     if (!refactoring) return console.fail(refactoring.error());
     console.print(report(*refactoring));
@@ -50,11 +52,15 @@ Command refactor_command() {
       "that a key is put together from), trim TABLE (to the rows that links lead to), reorder TABLE by '(COLUMN, …)'; "
       "or apply CODE… or all: what the audit's findings name.",
       "The change is made on a copy, shown as a diff and proved: every row of each column that changes, every saved "
-      "query, and queries made up for it. Nothing is written without --write. Exits with 1 for what is not proved."};
+      "query, those of the baseline beside the text and of a log, and queries made up for it. Nothing is written "
+      "without --write. Exits with 1 for what is not proved."};
   command.options = {
       model_argument(kept->model),
       optional(arguments("PLAN", "Steps one behind the other", kept->steps, Names::step)),
-      flag("--all-safe", "The same as apply all", kept->all_safe),
+      flag("--all-safe", "As apply all, but drop nothing unless it is known what is asked: by a baseline or a log",
+           kept->all_safe),
+      text("--log", "FILE", "A log of captured queries, JSON lines: what they name stays, and they are proved",
+           kept->log, Names::file),
       number("--probes", "N", "How many made-up queries to ask at most (200)", kept->settings.most_probes,
              std::uint64_t{0}, std::uint64_t{1'000'000'000}),
       number("--probe-rows", "N", "How many rows these may read in all (600000000)", kept->settings.most_probe_rows,

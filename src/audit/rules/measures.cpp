@@ -15,9 +15,10 @@ void find_unused_measures(const Subject& subject, Findings& findings) {
   for (MeasureIndex m = 0; m < model.measures.size(); ++m) {
     const Measure& measure = model.measures[m];
     if (!subject.uses().of_measure(m).empty()) continue;
-    findings.push_back(subject.with_step(
-        subject.about(measure.name, measure.name_span, "no definition and no saved query names it", ""),
-        "drop " + written_name(measure.name)));
+    findings.push_back(
+        subject.with_step(subject.about(measure.name, measure.name_span, "no definition and no query names it", ""),
+                          "drop " + written_name(measure.name)));
+    findings.back().unused = true;
   }
 }
 

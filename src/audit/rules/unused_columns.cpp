@@ -32,6 +32,7 @@ void find(const Subject& subject, Findings& findings, const Wanted& wanted) {
     if (!subject.users(id).empty() || !may_be_left_out(subject, id) || !wanted(data)) return;
     findings.push_back(subject.with_step(subject.about(id, values_of(data), "", data.bytes()),
                                          "drop " + step_name(subject.model(), id)));
+    findings.back().unused = true;
   });
 }
 

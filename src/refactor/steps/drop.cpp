@@ -53,7 +53,9 @@ Result<Applied> drop_measure(const Model& read, const Step& step) {
       if (definition.role == Role::declared) {
         block(mention.span, fmt::format("\"{}\" uses it", definition.name));
       } else {
-        block(mention.span, "it is named here");
+        block(mention.span, definition.query != nullptr && definition.query->captured
+                                ? fmt::format("the captured query {} names it", definition.name)
+                                : "it is named here");
       }
     });
   });

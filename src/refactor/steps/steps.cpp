@@ -1,6 +1,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/diagnostics.h"
 #include "model/access.h"
@@ -45,6 +46,25 @@ Result<TableIndex> find_source_table(const Model& read, const Step& step) {
   return *table;
 }
 
+Result<void> keep_captured(const Model& before, const Model& after, const Step& step) {
+  std::set<std::uint32_t> known;
+  for (const language::NotUnderstood& query : model::checked(before).not_understood) known.insert(query.captured);
+  Diagnostics broken;
+  for (const language::NotUnderstood& query : model::checked(after).not_understood) {
+    if (!known.contains(query.captured)) broken.push_back(query.problem);
+  }
+  if (!broken.empty()) {
+    Diagnostics errors = base::error(
+        "JR-803",
+        fmt::format("'{}' would break {}", step.text,
+                    broken.size() == 1 ? "a captured query" : fmt::format("{} captured queries", broken.size())),
+        "whoever asks it has to change it first");
+    errors.insert(errors.end(), broken.begin(), broken.end());
+    return tl::unexpected(std::move(errors));
+  }
+  return {};
+}
+
 Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step) {
   auto after = Model::parse(texts, before.options());
   const auto refuse = [&](const Diagnostics& reasons) {
@@ -61,6 +81,7 @@ Result<Model> read_again(const Model& before, const std::vector<ModelText>& text
     if (std::none_of(before.warnings().begin(), before.warnings().end(), same)) fresh.push_back(warning);
   }
   if (!fresh.empty()) return refuse(fresh);
+  if (auto kept = keep_captured(before, *after, step); !kept) return tl::unexpected(kept.error());
   return after;
 }
 

@@ -16,6 +16,7 @@ namespace {
 namespace cell = report_cells;
 
 using report_cells::left;
+using report_cells::plural;
 using report_cells::right;
 }  // namespace
 
@@ -61,6 +62,16 @@ Report report(const Audit& audit) {
   const std::string looked =
       fmt::format("{} looked at the model and its data",
                   audit.rules.size() == 1 ? "1 rule" : fmt::format("{} rules", audit.rules.size()));
+  const auto tell_captured = [&] {
+    if (audit.captured != 0)
+      made.blocks.push_back(Paragraph{
+          fmt::format("Uses were counted in the model text and in {}.", plural(audit.captured, "captured query"))});
+    if (const std::size_t count = audit.not_understood.size(); count != 0) {
+      made.blocks.push_back(Paragraph{
+          fmt::format("{} of the captured queries {} not understood; the first:", count, count == 1 ? "is" : "are")});
+      made.blocks.push_back(Paragraph{render(Diagnostics{audit.not_understood[0]})});
+    }
+  };
   const auto tell_ignored = [&] {
     if (audit.ignored.empty()) return;
     Table ignored{"ignored",
@@ -75,6 +86,7 @@ Report report(const Audit& audit) {
     made.blocks.push_back(Paragraph{looked + ", and found nothing."});
     for (TableColumn& column : findings.columns) column.audience = Audience::programs;
     made.blocks.push_back(std::move(findings));
+    tell_captured();
     tell_ignored();
     return made;
   }
@@ -85,6 +97,7 @@ Report report(const Audit& audit) {
       "{}. Together the findings save up to {} of {}; a column that several are about counts once.{}", looked,
       base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes)), base::format_bytes(audit.file_bytes),
       estimated ? " Some savings are estimated from a sample of the rows." : "")});
+  tell_captured();
   made.blocks.push_back(Heading{"What to do"});
   made.blocks.push_back(std::move(remedies));
   tell_ignored();

@@ -15,6 +15,7 @@ namespace juniper {
 namespace cell = report_cells;
 
 using report_cells::left;
+using report_cells::plural;
 using report_cells::right;
 
 namespace {

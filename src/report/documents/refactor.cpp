@@ -1,6 +1,8 @@
 // Drafts and refactorings as documents.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "base/format.h"
 #include "juniper/report.h"
 #include "report/cells.h"
@@ -11,6 +13,7 @@ namespace juniper {
 namespace cell = report_cells;
 
 using report_cells::left;
+using report_cells::plural;
 using report_cells::right;
 
 namespace {
@@ -36,15 +39,34 @@ TableRow time_row(std::string figure, std::int64_t before, std::int64_t after) {
                     after - before, base::format_nanoseconds(std::abs(after - before)));
 }
 
-// How far apart the runs of a query were, on the side where they were farther apart.
-std::int64_t spread_of(const QueryProof& query) {
-  return std::max(query.before_spread, query.after_spread);
+// What a query takes longer; below 0, what it gains. What may be noise is nothing.
+std::int64_t cost_of(const QueryProof& query) {
+  const bool tells =
+      query.is_reached && (query.speed.verdict == SpeedVerdict::slower || query.speed.verdict == SpeedVerdict::faster);
+  return tells ? query.speed.candidate_nanoseconds - query.speed.base_nanoseconds : 0;
 }
 
-// What a query takes longer; below 0, what it gains. What is less than its runs were apart is nothing.
-std::int64_t cost_of(const QueryProof& query) {
-  const std::int64_t cost = query.after_nanoseconds - query.before_nanoseconds;
-  return std::abs(cost) > spread_of(query) ? cost : 0;
+// A query that takes so many times as long is told first, whatever the change saves.
+constexpr double much_slower = 1.5;
+
+// "'regions' takes 1.8 times as long, 'plans' 1.6 times"; "" where none is much slower.
+std::string much_slower_queries(const Refactoring& refactoring) {
+  constexpr std::size_t most = 3;
+  std::vector<const QueryProof*> slow;
+  for (const QueryProof& q : refactoring.queries) {
+    if (cost_of(q) > 0 && q.speed.ratio >= much_slower) slow.push_back(&q);
+  }
+  std::sort(slow.begin(), slow.end(),
+            [](const QueryProof* a, const QueryProof* b) { return a->speed.ratio > b->speed.ratio; });
+  std::string text;
+  for (std::size_t i = 0; i < std::min(slow.size(), most); ++i) {
+    text += fmt::format("{}'{}' {}{:.1f} times{} ({} instead of {})", text.empty() ? "" : ", ", slow[i]->query,
+                        text.empty() ? "takes " : "", slow[i]->speed.ratio, text.empty() ? " as long" : "",
+                        base::format_nanoseconds(slow[i]->speed.candidate_nanoseconds),
+                        base::format_nanoseconds(slow[i]->speed.base_nanoseconds));
+  }
+  if (slow.size() > most) text += fmt::format(", and {} more are slower", slow.size() - most);
+  return text;
 }
 
 // What the change is worth, both ways.
@@ -55,11 +77,15 @@ std::string verdict(const Refactoring& refactoring) {
   const std::int64_t load = ledger.load_nanoseconds_before - ledger.load_nanoseconds_after;
   const QueryProof* slowest = nullptr;
   const QueryProof* fastest = nullptr;
+  std::size_t reached = 0;
   for (const QueryProof& q : refactoring.queries) {
+    reached += q.is_reached ? 1 : 0;
     if (cost_of(q) > (slowest == nullptr ? 0 : cost_of(*slowest))) slowest = &q;
     if (cost_of(q) < (fastest == nullptr ? 0 : cost_of(*fastest))) fastest = &q;
   }
-  std::string text =
+  const std::string slow = much_slower_queries(refactoring);
+  std::string text = slow.empty() ? "" : "Slower: " + slow + ". ";
+  text +=
       fmt::format("{} {} the file and {} {} each load", bytes >= 0 ? "Takes" : "Adds",
                   base::format_bytes(static_cast<std::uint64_t>(std::abs(bytes))) + (bytes >= 0 ? " off" : " to"),
                   load < 0 ? "adds" : "saves", base::format_nanoseconds(std::abs(load)) + (load < 0 ? " to" : " of"));
@@ -69,13 +95,19 @@ std::string verdict(const Refactoring& refactoring) {
   if (fastest != nullptr)
     text += fmt::format("; gains {} in '{}', the most of all", base::format_nanoseconds(-cost_of(*fastest)),
                         fastest->query);
-  if (slowest == nullptr && fastest == nullptr) text += "; no query takes longer or less than its runs were apart";
+  if (reached == 0) {
+    text += "; it reaches no known query";
+  } else if (slowest == nullptr && fastest == nullptr) {
+    text += "; no query is slower or faster for certain";
+  }
   // How often a query may be asked for each load before its time outweighs that of the load; 0: not once.
   const auto times = [&](const QueryProof& q) { return std::abs(load) / std::abs(cost_of(q)); };
   const auto asked_more = [&](const QueryProof& q) {
     return fmt::format("'{}' is asked more than {} for each load, or somebody waits for it.", q.query,
                        times(q) < 2 ? "once" : base::grouped(static_cast<std::uint64_t>(times(q))) + " times");
   };
+  // Whether so slow a query is worth it is not for a sum to say.
+  if (!slow.empty()) return text + ": look at what is slower first.";
   if (bytes >= 0 && slowest == nullptr) return text + ": worth it.";
   if (bytes >= 0 && load > 0 && times(*slowest) > 0) return text + ": worth it, unless " + asked_more(*slowest);
   if (bytes >= 0) return text + ": worth it where bytes count for more than the time of that query.";
@@ -86,11 +118,12 @@ std::string verdict(const Refactoring& refactoring) {
 void add_ledger(const Refactoring& refactoring, Report& made) {
   const Ledger& ledger = refactoring.ledger;
   made.blocks.push_back(Heading{"Ledger"});
-  Table table{"ledger",
-              InCsv::no,
-              {left("figure", ""), left("unit", "unit", Audience::programs), right("before", "before"),
-               right("after", "after"), right("change", "change"), right("spread", "runs apart")},
-              {}};
+  Table table{
+      "ledger",
+      InCsv::no,
+      {left("figure", ""), left("unit", "unit", Audience::programs), right("before", "before"), right("after", "after"),
+       right("change", "change"), left("verdict", "with confidence"), right("runs", "runs each")},
+      {}};
   const BytesByPart& was = ledger.bytes_before;
   const BytesByPart& is = ledger.bytes_after;
   table.rows.push_back(bytes_row("store file", was.total(), is.total()));
@@ -100,8 +133,10 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   table.rows.push_back(bytes_row("  all else", was.rest, is.rest));
   table.rows.push_back(time_row("load", ledger.load_nanoseconds_before, ledger.load_nanoseconds_after));
   for (const QueryProof& q : refactoring.queries) {
-    table.rows.push_back(time_row("query " + q.query, q.before_nanoseconds, q.after_nanoseconds));
-    table.rows.back().cells.push_back(cell::nanoseconds(spread_of(q)));
+    if (!q.is_reached) continue;
+    table.rows.push_back(time_row("query " + q.query, q.speed.base_nanoseconds, q.speed.candidate_nanoseconds));
+    table.rows.back().cells.push_back(cell::text(to_string(q.speed.verdict)));
+    table.rows.back().cells.push_back(cell::count(q.speed.runs));
   }
   for (TableRow& row : table.rows) row.cells.resize(table.columns.size());
   made.blocks.push_back(std::move(table));
@@ -230,7 +265,11 @@ Report report(const Refactoring& refactoring) {
   }
   if (!rows.rows.empty()) made.blocks.push_back(std::move(rows));
   if (!samples.rows.empty()) made.blocks.push_back(std::move(samples));
-  made.blocks.push_back(Heading{"Proof by queries: every saved query, before and after"});
+  made.blocks.push_back(Heading{
+      refactoring.captured == 0 ? "Proof by queries: every saved query, before and after"
+                                : fmt::format("Proof by queries: every saved query, and those of {} that the change "
+                                              "reaches, before and after",
+                                              plural(refactoring.captured, "captured query"))});
   Table queries{"queries",
                 InCsv::yes,
                 {left("query", "query"), right("rows", "rows"), right("cells", "cells compared"),
@@ -238,10 +277,13 @@ Report report(const Refactoring& refactoring) {
                  right("after_nanoseconds", "after", Audience::programs)},
                 {}};
   std::vector<std::pair<std::string, Comparison>> compared;
+  const auto time = [](const QueryProof& q, std::int64_t nanoseconds) {
+    return q.is_reached ? cell::nanoseconds(nanoseconds) : Cell{};
+  };
   for (const QueryProof& q : refactoring.queries) {
     queries.rows.push_back({{cell::text(q.query), cell::count(q.comparison.rows), cell::count(q.comparison.cells),
-                             cell::count(q.comparison.differences), cell::nanoseconds(q.before_nanoseconds),
-                             cell::nanoseconds(q.after_nanoseconds)},
+                             cell::count(q.comparison.differences), time(q, q.speed.base_nanoseconds),
+                             time(q, q.speed.candidate_nanoseconds)},
                             !q.comparison.same()});
     compared.emplace_back(q.query, q.comparison);
   }

@@ -17,8 +17,6 @@ using Clock = std::chrono::steady_clock;
 using Times = std::vector<std::int64_t>;
 
 constexpr std::size_t resamples = 2000;
-// The fewest pairs of which an interval says anything, however long they take.
-constexpr std::size_t fewest_pairs = 3;
 // Of so many pairs on, medians and their bootstrap are used; before, the spread of so few has to be helped out.
 constexpr std::size_t many_pairs = 15;
 // How far the ratio of two runs of the same is commonly off on a machine with other work: as a standard deviation of
@@ -68,7 +66,7 @@ class Pairs {
     } else {
       add_interval_of_few(comparison);
     }
-    if (size() >= fewest_pairs) comparison.verdict = verdict_of(comparison);
+    if (size() >= settings_.fewest_runs) comparison.verdict = verdict_of(comparison);
     return comparison;
   }
 
@@ -175,9 +173,9 @@ SpeedComparison compare_speed(const std::function<std::int64_t()>& base, const s
   const bool has_few = run_seconds * static_cast<double>(settings.least_runs) > settings.seconds;
   double budget = settings.seconds;
   const auto is_spent = [&] {
-    return pairs.size() >= settings.most_runs || (pairs.size() >= fewest_pairs && seconds() >= budget);
+    return pairs.size() >= settings.most_runs || (pairs.size() >= settings.fewest_runs && seconds() >= budget);
   };
-  std::size_t next_look = has_few ? fewest_pairs : settings.least_runs;
+  std::size_t next_look = has_few ? settings.fewest_runs : settings.least_runs;
   while (true) {
     while (pairs.size() < next_look && !is_spent()) pairs.add(run_pair());
     SpeedComparison comparison = pairs.compare();
