@@ -40,6 +40,8 @@ struct ProbeProof {
   std::vector<std::string> measures;
   std::uint64_t possible = 0;         // probes that there are for these measures
   std::uint64_t asked = 0;            // of them, before and after
+  std::uint64_t sample_rows = 0;      // of each large table that they are asked over; 0 for all
+  std::uint64_t asked_of_all = 0;     // over all rows: the first, and those that differ over the sample
   std::uint64_t refused = 0;          // of those asked, with the same error before and after
   std::uint64_t cells = 0;            // compared
   std::uint64_t rows_read = 0;        // by all of them
@@ -111,16 +113,19 @@ enum class Against : std::uint8_t { nothing, sqlite };
 
 struct RefactorSettings {
   std::uint64_t most_probes = 200;  // asked, in an order in which those that show most come first
-  // Rows that probes may read in all, before and after, but for the first 40: large models take minutes and not hours.
+  // Rows that probes may read in all, before and after, but for the first 40: large models take seconds and not hours.
   std::uint64_t most_probe_rows = 600'000'000;
-  std::uint64_t most_values = 20000;   // of a column that probes group by
+  // Probes are asked over so many rows of a table that has more; every row of each column that changes is compared in any
+  // case. What differs there is asked again over all rows.
+  std::uint64_t sample_rows = 10'000;
+  std::uint64_t most_values = 2000;    // of a column that probes group by
   Plan row_plan = Plan::engine;        // how rows are proved: naive takes long, and shares nothing with the engine
   Against against = Against::nothing;  // what else is to agree with each saved query and each row proof
   // That no query counts but those that the model has saved and ReadOptions::captured. Else `apply_remedies` without codes
   // drops nothing that merely none of these uses.
   bool queries_are_known = false;
   // Of the times of each query that the change reaches. One run of each side will do where it takes long.
-  SpeedSettings timing = {1.1, 0.999, 0.1, 15, 1, 200, 1};
+  SpeedSettings timing = {1.1, 0.99, 0.1, 15, 1, 200, 1, 3'000'000};
 };
 
 // Carries out a plan, one or more steps one behind the other:

@@ -14,7 +14,8 @@ struct SpeedSettings {
   std::uint64_t least_runs = 15;  // before the first look, where the budget holds so many
   std::uint64_t fewest_runs = 3;  // however long they take
   std::uint64_t most_runs = 2000;
-  std::uint64_t seed = 1;  // of the order of the runs and of the bootstrap
+  std::uint64_t seed = 1;                      // of the order of the runs and of the bootstrap
+  std::int64_t wait_nanoseconds = 10'000'000;  // for which other work commonly takes a processor
 };
 
 enum class SpeedVerdict : std::uint8_t { faster, same, slower, cannot_tell };
@@ -44,7 +45,7 @@ struct SpeedComparison {
 //
 // Of fewer pairs, where 15 would not fit the budget, it is Student's interval of the mean of the logarithms of their
 // ratios, and `ratio` is the geometric mean. Three pairs can be close by chance, which would make the interval too
-// narrow: so their variance is joined with that of ten pairs of common noise, 5% of a run and 10 ms (G. Smyth, Linear
+// narrow: so their variance is joined with that of ten pairs of common noise, 5% of a run and `wait_nanoseconds` (G. Smyth, Linear
 // models and empirical Bayes methods for assessing differential expression in microarray experiments, Statistical
 // Applications in Genetics and Molecular Biology 3, 2004). It is looked at after 3, 4, 5, 6, 8, 10, 13 pairs.
 SpeedComparison compare_speed(const std::function<std::int64_t()>& base, const std::function<std::int64_t()>& candidate,

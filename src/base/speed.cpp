@@ -19,10 +19,9 @@ using Times = std::vector<std::int64_t>;
 constexpr std::size_t resamples = 2000;
 // Of so many pairs on, medians and their bootstrap are used; before, the spread of so few has to be helped out.
 constexpr std::size_t many_pairs = 15;
-// How far the ratio of two runs of the same is commonly off on a machine with other work: as a standard deviation of
-// its logarithm, and by the time that other work takes a processor for; and how many further pairs that is worth.
+// How far the ratio of two runs of the same is commonly off on a machine with other work, as a standard deviation of its
+// logarithm; and how many further pairs that is worth.
 constexpr double common_noise = 0.05;
-constexpr double common_wait = 10e6;  // nanoseconds
 constexpr double common_pairs = 10;
 // A verdict that is in reach may take so many times the budget.
 constexpr double most_budgets = 2;
@@ -105,8 +104,8 @@ class Pairs {
       mean += differences[i] / pairs;
       mean_sum += sums[i] / pairs;
     }
-    const double wait =
-        common_wait / static_cast<double>(std::min(comparison.base_nanoseconds, comparison.candidate_nanoseconds));
+    const double wait = static_cast<double>(settings_.wait_nanoseconds) /
+                        static_cast<double>(std::min(comparison.base_nanoseconds, comparison.candidate_nanoseconds));
     double squares = common_pairs * (common_noise * common_noise + wait * wait);
     for (const double difference : differences) squares += (difference - mean) * (difference - mean);
     for (const double sum : sums) squares += (sum - mean_sum) * (sum - mean_sum);

@@ -4,11 +4,13 @@
 #include <algorithm>
 #include <map>
 
+#include "base/parallel.h"
 #include "engine/ask.h"
 #include "language/lexer.h"
 #include "model/access.h"
 #include "refactor/proofs.h"
 #include "refactor/reach.h"
+#include "refactor/sample.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 
@@ -34,9 +36,21 @@ class Prober {
         proof_.measures.push_back(measure.name);
     }
     if (proof_.measures.empty()) return std::move(proof_);
-    for (const std::string& text : probes()) {
-      ++proof_.possible;
-      if (is_within_budget()) ask_both(text);
+    const Sample sampled = sample(before_, after_, changed_, settings_.sample_rows);
+    proof_.sample_rows = sampled.rows;
+    const std::vector<std::string> texts = probes();
+    proof_.possible = texts.size();
+    // Many small questions: each on one thread, several at once.
+    const unsigned threads = base::thread_count(before_.options().threads);
+    const Dataset few_before = on_one_thread(sampled.before);
+    const Dataset few_after = on_one_thread(sampled.after);
+    for (std::size_t begin = 0; begin < texts.size() && is_within_budget(); begin += at_once) {
+      const std::size_t end =
+          std::min({begin + at_once, texts.size(), static_cast<std::size_t>(settings_.most_probes)});
+      std::vector<Outcome> outcomes(end - begin);
+      base::parallel_for(outcomes.size(), threads,
+                         [&](std::size_t i) { outcomes[i] = ask_both(few_before, few_after, texts[begin + i]); });
+      for (std::size_t i = 0; i < outcomes.size(); ++i) add(texts[begin + i], outcomes[i], sampled.rows == 0);
     }
     return std::move(proof_);
   }
@@ -46,6 +60,7 @@ class Prober {
   static constexpr std::uint64_t filters = 12;  // … each of whose values is filtered by
   static constexpr std::size_t most_differing = 5;
   static constexpr std::uint64_t least_probes = 40;  // however many rows they read
+  static constexpr std::size_t at_once = 20;
 
   bool is_within_budget() const {
     return proof_.asked < settings_.most_probes &&
@@ -140,27 +155,60 @@ class Prober {
     return list;
   }
 
-  void ask_both(const std::string& text) {
-    ++proof_.asked;
-    const auto was = ask(before_, {text});
-    const auto is = ask(after_, {text});
+  struct Outcome {
+    Comparison comparison;
+    bool is_refused = false;  // with the same error before and after
+    std::uint64_t rows_read = 0;
+  };
+
+  Outcome ask_both(const Dataset& before, const Dataset& after, const std::string& text) const {
+    const auto was = ask(before, {text});
+    const auto is = ask(after, {text});
+    Outcome outcome;
     if (!was && !is && was.error()[0].code == is.error()[0].code) {
-      ++proof_.refused;
+      outcome.is_refused = true;
+    } else if (was && is) {
+      outcome.rows_read = was->rows_scanned + is->rows_scanned;
+      outcome.comparison = compare(*was, *is, most_differences, changed_.tolerance);
+    } else {
+      outcome.comparison.differences = 1;
+      outcome.comparison.samples.push_back({DifferenceKind::columns, "", "", was ? "an answer" : was.error()[0].message,
+                                            is ? "an answer" : is.error()[0].message, ""});
+    }
+    return outcome;
+  }
+
+  void add(const Outcome& outcome) {
+    proof_.refused += outcome.is_refused ? 1 : 0;
+    proof_.rows_read += outcome.rows_read;
+    proof_.cells += outcome.comparison.cells;
+  }
+
+  // Over all rows the first is asked, of everything, and what differs over some of them.
+  void add(const std::string& text, const Outcome& outcome, bool is_of_all) {
+    const bool is_first = proof_.asked++ == 0;
+    add(outcome);
+    QueryProof proof;
+    proof.query = text;
+    proof.comparison = outcome.comparison;
+    if (is_of_all) {
+      ++proof_.asked_of_all;
+    } else if (is_first || !outcome.comparison.same()) {
+      ++proof_.asked_of_all;
+      const Outcome of_all = ask_both(before_, after_, text);
+      add(of_all);
+      proof.comparison = of_all.comparison;
+    } else {
       return;
     }
-    QueryProof found;
-    found.query = text;
-    if (was && is) {
-      proof_.rows_read += was->rows_scanned + is->rows_scanned;
-      found.comparison = compare(*was, *is, most_differences, changed_.tolerance);
-      proof_.cells += found.comparison.cells;
-    } else {
-      found.comparison.differences = 1;
-      found.comparison.samples.push_back({DifferenceKind::columns, "", "", was ? "an answer" : was.error()[0].message,
-                                          is ? "an answer" : is.error()[0].message, ""});
-    }
-    if (!found.comparison.same() && proof_.differing.size() < most_differing)
-      proof_.differing.push_back(std::move(found));
+    if (!proof.comparison.same() && proof_.differing.size() < most_differing)
+      proof_.differing.push_back(std::move(proof));
+  }
+
+  static Dataset on_one_thread(const Dataset& dataset) {
+    Options options = dataset.options();
+    options.threads = 1;
+    return store::dataset_of(dataset.model(), store::shared_store_of(dataset), std::move(options));
   }
 
   const Dataset& before_;

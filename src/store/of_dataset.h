@@ -11,6 +11,7 @@ namespace juniper::store {
 
 struct Access {
   static const Store& store(const Dataset& dataset) { return *dataset.store_; }
+  static std::shared_ptr<const Store> shared(const Dataset& dataset) { return dataset.store_; }
   static Dataset dataset(Model model, std::shared_ptr<const Store> store, Options options) {
     return {std::move(model), std::move(store), std::move(options)};
   }
@@ -21,6 +22,10 @@ inline const Store& store_of(const Dataset& dataset) {
   const Store& store = Access::store(dataset);
   base::FilesInUse::add(store.file);
   return store;
+}
+
+inline std::shared_ptr<const Store> shared_store_of(const Dataset& dataset) {
+  return Access::shared(dataset);
 }
 
 inline Dataset dataset_of(Model model, std::shared_ptr<const Store> store, Options options) {

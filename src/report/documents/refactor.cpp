@@ -213,12 +213,14 @@ void add_probes(const ProbeProof& probes, std::vector<std::pair<std::string, Com
   Table table{"probes",
               InCsv::no,
               {right("measures", "measures"), right("possible", "probes"), right("asked", "asked"),
+               right("sample_rows", "rows of large tables"), right("asked_of_all", "asked of all rows"),
                right("refused", "refused by both"), right("cells", "cells compared"), right("rows_read", "rows read"),
                right("differing", "probes that differ"), right("wide_columns", "columns too wide"),
                left("cut_short", "cut short")},
               {}};
   table.rows.push_back(
       {{cell::count(probes.measures.size()), cell::count(probes.possible), cell::count(probes.asked),
+        probes.sample_rows == 0 ? cell::text("all") : cell::count(probes.sample_rows), cell::count(probes.asked_of_all),
         cell::count(probes.refused), cell::count(probes.cells), cell::count(probes.rows_read),
         cell::count(probes.differing.size()), cell::count(probes.wide_columns), cell::boolean(probes.cut_short())},
        !probes.differing.empty()});
