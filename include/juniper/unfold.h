@@ -30,6 +30,10 @@ struct UnfoldedMiss {
 struct UnfoldedRow {
   std::vector<Value> cells;  // one for each of `columns`; the last is what the aggregate makes of the row
   bool skipped = false;      // as null
+  // The file that it was read from, and which of its records it is, from 1, the header not counted. "" and 0 for a row of
+  // a calculated table or a derived one, and where rows were sorted or left out at load.
+  std::string file;
+  std::uint64_t record = 0;
 };
 
 struct UnfoldedColumn {
@@ -66,6 +70,7 @@ struct UnfoldedPart {
   std::uint64_t skipped = 0;  // of these, those whose value is null
   std::vector<UnfoldedFilter> filters;
   std::vector<UnfoldedMiss> misses;
+  // The table's key, and what the aggregate reads; some columns more where that would not tell rows apart.
   std::vector<UnfoldedColumn> columns;
   std::vector<UnfoldedRow>
       rows;  // those with the largest values, or the first, of first and last those that win; then the first skipped

@@ -52,7 +52,11 @@ class Unfolder {
         part.text = measure.name;
         part.place = model_.sources.place(measure.name_span);
         part.format = measure.format;
-        return open(measure.expression, frame, slice, depth + 1);
+        const std::size_t whole = parts_.size();
+        open(measure.expression, frame, slice, depth + 1);
+        if (whole < parts_.size() && parts_[whole].type == node->type && parts_[whole].format.empty())
+          parts_[whole].format = measure.format;
+        return;
       }
       case OpForm::modified:
         add(UnfoldedKind::slice, node, frame, slice, depth);
@@ -214,6 +218,16 @@ class Unfolder {
         }
         show(ref);
       }
+      // Without a key, some columns of the source make a row recognisable.
+      constexpr std::size_t enough = 4;
+      std::vector<ColumnRef> more;
+      const bool has_key = std::any_of(own.begin(), own.end(), [](const language::Column& c) { return c.key; });
+      for (std::uint32_t c = 0; c < own.size() && !has_key && more.size() + columns.size() < enough; ++c) {
+        const ColumnRef ref{*binding.table, {}, {*binding.table, c}};
+        if (!own[c].is_calculated() && std::find(columns.begin(), columns.end(), ref) == columns.end())
+          more.push_back(ref);
+      }
+      columns.insert(columns.begin(), more.begin(), more.end());
     }
     for (const ColumnRef& ref : columns) {
       const language::Column& column = model_.column(ref.column);
@@ -250,7 +264,23 @@ class Unfolder {
       row.cells.push_back(at ? source_.column(ref.column).at(*at) : Value());
     }
     for (std::size_t f = 0; f < fields; ++f) row.cells.push_back(binding.fields[f].values()->value_at(i));
+    if (binding.table) add_origin(row, *binding.table, (*binding.rows)[i]);
     return row;
+  }
+
+  // Rows stand as in the files, one after the other, unless they were sorted or some were left out.
+  void add_origin(UnfoldedRow& row, TableIndex t, std::uint64_t at) const {
+    const store::StoredTable& table = source_.store.tables[t];
+    if (!table.order.empty() || table.unreached_rows != 0 || store::rejected_rows(source_.store, table) != 0) return;
+    for (const source::SourceFile& file : source_.store.sources) {
+      if (file.table != table.name) continue;
+      if (at < file.rows) {
+        row.file = file.path;
+        row.record = at + 1;
+        return;
+      }
+      at -= file.rows;
+    }
   }
 
   // The rows that stand first, or last, by what the aggregate orders them by.

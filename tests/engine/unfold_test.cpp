@@ -5,6 +5,7 @@
 
 #include <nlohmann/json.hpp>
 
+#include "juniper/report.h"
 #include "support/support.h"
 
 namespace juniper::unfold_test {
@@ -145,6 +146,38 @@ TEST_F(Unfold, IsACommand) {
   EXPECT_EQ(json["parts"].size(), 5U);
   EXPECT_EQ(json["parts"][3]["seen"], 6);
   EXPECT_EQ(json["rows_of_3"][0]["id"], 2);
+}
+
+// Rows can be found again: by what tells them apart, and by where they were read.
+TEST_F(Unfold, SamplesCanBeTraced) {
+  const std::string columns = " { id integer  bay text  kwh decimal(1)  double = kwh * 2 }\n";
+  const auto rows_of = [](const Dataset& dataset, const std::string& measure) {
+    std::string told;
+    const auto unfolding = unfold(dataset, measure);
+    if (!unfolding) ADD_FAILURE() << test::messages(unfolding.error());
+    for (const UnfoldedPart& part : unfolding->parts) {
+      if (part.kind != UnfoldedKind::aggregate) continue;
+      for (const UnfoldedColumn& column : part.columns) told += column.name + " ";
+      for (const UnfoldedRow& row : part.rows) {
+        told += fmt::format("| {}:{}", std::filesystem::path(row.file).filename().string(), row.record);
+        for (std::size_t c = 0; c < row.cells.size(); ++c)
+          told += " " + (row.cells[c].is_null() ? "null" : to_text(row.cells[c], part.columns[c].type));
+      }
+    }
+    return told;
+  };
+  const std::map<std::string, std::string> sources{{"s1.csv", "id,bay,kwh\n1,A,1.5\n2,B,9.5\n"},
+                                                   {"s2.csv", "id,bay,kwh\n3,,2.5\n"}};
+  const std::string measures = "measure n = count(s)\nmeasure total = sum(double for s)\n";
+  const test::SmallModel model("table s from csv \"s*.csv\"" + columns + measures, sources);
+  EXPECT_EQ(rows_of(model.open(), "n"), "id bay kwh | s1.csv:1 1 A 1.5| s1.csv:2 2 B 9.5| s2.csv:1 3 null 2.5");
+  EXPECT_EQ(rows_of(model.open(), "total"),
+            "id bay double kwh | s1.csv:2 2 B 19.0 9.5| s2.csv:1 3 null 5.0 2.5| s1.csv:1 1 A 3.0 1.5");
+  // Sorted rows do not stand as in the files.
+  const test::SmallModel sorted("table s from csv \"s*.csv\" sorted by bay" + columns + measures, sources);
+  EXPECT_EQ(rows_of(sorted.open(), "n").find("csv"), std::string::npos);
+  EXPECT_NE(render(report(*unfold(model.open(), "total"))).find("s2.csv          1"), std::string::npos)
+      << render(report(*unfold(model.open(), "total")));
 }
 
 }  // namespace

@@ -1,6 +1,8 @@
 // An unfolded measure as a document: the parts as a tree, then what each aggregate saw.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "juniper/report.h"
 #include "report/cells.h"
 
@@ -65,6 +67,11 @@ Table rows(const std::string& name, const UnfoldedPart& part) {
     const bool number = column.type.is_number();
     table.columns.push_back({column.name, cell::code(column.name, 40).shown, number, Audience::all});
   }
+  const bool has_origin =
+      std::any_of(part.rows.begin(), part.rows.end(), [](const UnfoldedRow& row) { return row.record != 0; });
+  const Audience origin = has_origin ? Audience::all : Audience::programs;
+  table.columns.push_back(left("file", "read from", origin));
+  table.columns.push_back({"record", "record", true, origin});
   table.columns.push_back(left("skipped", ""));
   const auto formats = cell::formats_of(part.columns);
   for (const UnfoldedRow& row : part.rows) {
@@ -73,6 +80,8 @@ Table rows(const std::string& name, const UnfoldedPart& part) {
       made.cells.push_back(cell::value(row.cells[c], formats[c]));
       if (row.cells[c].is_null()) made.cells.back().shown = "null";
     }
+    made.cells.push_back(row.record != 0 ? cell::text(row.file) : Cell{});
+    made.cells.push_back(row.record != 0 ? cell::count(row.record) : Cell{});
     made.cells.push_back({Cell::Kind::boolean, row.skipped ? "skipped: null" : "", row.skipped ? "true" : "false"});
     table.rows.push_back(std::move(made));
   }
