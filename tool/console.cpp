@@ -30,6 +30,10 @@ void Console::write(std::string_view text) {
 void Console::print(const std::string& text) {
   write(::isatty(STDOUT_FILENO) != 0 ? visible(text) : text);
 }
+void Console::print_text(const std::string& name, const std::string& text) {
+  if (render_.format == Format::terminal) return print(text);
+  print(Report{{Verbatim{name, text}}});
+}
 void Console::write_rendered(std::string_view text) {
   // For the terminal it is rendered so that it is safe to show, and has colours of its own.
   if (render_.format == Format::terminal || ::isatty(STDOUT_FILENO) == 0) {

@@ -23,6 +23,8 @@ class Console {
   void print(const QueryResult& result);
   // A text for programs and for people alike: as it is, but safe to show where it goes to a terminal.
   void print(const std::string& text);
+  // The same as it is for people; for programs in the chosen format, under a name.
+  void print_text(const std::string& name, const std::string& text);
   // To be asked last: the exit status, once everything is out; where it could not be written, says so.
   int finish(int status);
   // Prints errors and gives the exit status for them.

@@ -66,7 +66,7 @@ struct Table {
   std::function<void(const std::function<void(const TableRow&)>& visit)> more = {};
 };
 
-// A document. CSV holds its one table marked for it; JSON all facts, texts and tables, by name.
+// A document. CSV holds its one table marked for it, or, of one without, its facts and texts as one row; JSON all facts, texts and tables, by name.
 struct Report {
   std::vector<std::variant<Heading, Paragraph, Verbatim, Fact, Table>> blocks;
 };

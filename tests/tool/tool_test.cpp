@@ -37,6 +37,8 @@ class ToolTest : public testing::Test {
             {"ask", model_, "plans", "--plan", "engine"},
             {"explain", model_, "monthly"},
             {"describe", model_},
+            {"unfold", model_, "price"},
+            {"draft", model_, "measure price = revenue / (energy + 1)"},
             {"refactor", model_, "inline", "sessions.gross", "--probes", "20"},
             {"baseline", model_},
             {"check", model_}};
@@ -71,6 +73,22 @@ TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
     const std::string csv = with("csv").out;
     EXPECT_GT(std::count(csv.begin(), csv.end(), '\n'), 1) << command[0];
     EXPECT_NE(with("markdown").out.find("|---"), std::string::npos) << command[0];
+  }
+  // Texts, and single things.
+  for (const auto& [command, name] : std::vector<std::pair<std::vector<std::string>, std::string>>{
+           {{"sql", model_, "monthly"}, "statement"},
+           {{"scan", folder_.path("d/data/tariffs.csv")}, "text"},
+           {{"describe", model_, "price"}, "definition"}}) {
+    std::vector<std::string> words = command;
+    words.insert(words.end(), {"--format", "json"});
+    const auto json = nlohmann::json::parse(run_tool(words).out);
+    ASSERT_TRUE(json.contains(name)) << command[0];
+    words.back() = "csv";
+    const std::string csv = run_tool(words).out;
+    EXPECT_NE(csv.substr(0, csv.find('\n')).find(name), std::string::npos) << csv;
+    EXPECT_GT(csv.size(), json[name].get<std::string>().size());
+    words.back() = "markdown";
+    EXPECT_NE(run_tool(words).out, "") << command[0];
   }
   EXPECT_NE(run_tool({"weigh", model_, "--color", "always"}).out.find('\033'), std::string::npos);
 }

@@ -19,7 +19,7 @@ int run(const ScanArguments& arguments, Context& context) {
   context.console.clear_progress();
   if (!scanned) return context.console.fail(scanned.error());
   if (arguments.output.empty()) {
-    context.console.print(scanned->text);
+    context.console.print_text("text", scanned->text);
     return 0;
   }
   const auto written = write_new(*scanned, arguments.output);

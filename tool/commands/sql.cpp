@@ -16,7 +16,7 @@ int run(const SqlArguments& arguments, Context& context) {
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto statement = sql(dataset, arguments.question, arguments.dialect);
     if (!statement) return context.console.fail(statement.error());
-    context.console.print(*statement);
+    context.console.print_text("statement", *statement);
     return 0;
   });
 }

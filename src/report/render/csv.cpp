@@ -1,4 +1,4 @@
-// For programs, as CSV: the one table that is marked for it.
+// For programs, as CSV: the one table that is marked for it; of a document without one, its facts and texts as one row.
 #include "report/render/formats.h"
 
 namespace juniper::render_formats {
@@ -16,6 +16,21 @@ std::string csv_field(const Cell& cell) {
     quoted += c;
   }
   return quoted + "\"";
+}
+
+// A line for names, and one for values.
+void facts(const Report& report, Out& out) {
+  std::string names;
+  std::string values;
+  const auto add = [&](const std::string& name, const Cell& value) {
+    names += (names.empty() ? "" : ",") + csv_field({Cell::Kind::text, "", name});
+    values += (values.empty() ? "" : ",") + csv_field(value);
+  };
+  for (const auto& block : report.blocks) {
+    if (const Fact* fact = std::get_if<Fact>(&block)) add(fact->name, fact->value);
+    if (const Verbatim* text = std::get_if<Verbatim>(&block)) add(text->name, {Cell::Kind::text, "", text->text});
+  }
+  if (!names.empty()) out += names + "\n" + values + "\n";
 }
 
 }  // namespace
@@ -43,6 +58,7 @@ void csv(const Report& report, Out& out) {
     });
     return;
   }
+  facts(report, out);
 }
 
 }  // namespace juniper::render_formats
