@@ -64,7 +64,7 @@ CommandLine command_line(Common& common) {
               {"markdown", Format::markdown}}),
       choice("--color", "WHEN", "When to color", common.color,
              {{"auto", When::automatic}, {"always", When::always}, {"never", When::never}}),
-      flag("--quiet", "No progress", common.quiet),
+      flag("--quiet", "No progress, and no line below an answer that tells rows and time", common.quiet),
       number("--threads", "N", "Threads to use; 0 is one for each core", options.threads, 0U, 1024U),
       bytes("--memory", "How much memory a command may take on top of what it starts with: 500MB, 2GB", options.memory),
       today(options),

@@ -95,8 +95,8 @@ int main(int count, char** arguments) {
     return 0;
   }
   const Parsed parsed = parse(line, words);
-  Console console({common.format, colored(common.color, STDOUT_FILENO) ? Color::on : Color::off}, common.quiet,
-                  colored(common.color, STDERR_FILENO));
+  Console console({common.format, colored(common.color, STDOUT_FILENO) ? Color::on : Color::off, !common.quiet},
+                  common.quiet, colored(common.color, STDERR_FILENO));
   if (parsed.problem) return console.wrong_usage(*parsed.problem);
   if (common.wants_version) {
     fmt::print("juniper {}\n", JUNIPER_VERSION);

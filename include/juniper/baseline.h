@@ -32,6 +32,7 @@ Result<KnownQueries> known_queries(const std::string& model_path, const std::str
 
 struct RecordedQuery {
   std::string query;
+  std::string text;  // of one that the model has not saved: its clauses
   RecordedState state = RecordedState::added;
   Comparison comparison;  // with the earlier result
   std::uint64_t rows = 0;
@@ -85,6 +86,7 @@ struct BudgetCheck {
 
 struct CheckedQuery {
   std::string query;
+  std::string text;  // of one that the model has not saved: its clauses
   CheckState state = CheckState::same;
   Comparison comparison;
   std::optional<Comparison> expected;     // with the numbers that somebody else gave

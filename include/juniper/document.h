@@ -76,6 +76,8 @@ enum class Format : std::uint8_t { terminal, json, csv, markdown };
 struct RenderOptions {
   Format format = Format::terminal;
   Color color = Color::off;
+  bool footer =
+      true;  // below the rows of an answer, for people: how many they are, what was read, and how long it took
 };
 
 // A text as a terminal may show it: characters that command it (escape sequences in a cell, say) or turn the direction of

@@ -521,10 +521,14 @@ class ModelChecker {
     // That several columns are a key together shows when the data is loaded.
     if (to.columns.size() == 1 && !model_.tables[to.table].columns[to.columns[0]].key) {
       const ColumnId key{to.table, to.columns[0]};
-      report_.error(text.to.span, "JR-206",
-                    fmt::format("a link leads to a key, and {} is not declared as one", model_.column_name(key)),
-                    fmt::format("write `key {}` in table {}, or turn the link round", model_.column(key).name,
-                                model_.tables[to.table].name));
+      report_.error(
+          text.to.span, "JR-206",
+          fmt::format("a link leads to a key, and {} is not declared as one", model_.column_name(key)),
+          model_.tables[to.table].rows
+              ? "link to all columns that the table's rows are made by, or to a table made of this one alone: table "
+                "NAME = distinct(…)"
+              : fmt::format("write `key {}` in table {}, or turn the link round", model_.column(key).name,
+                            model_.tables[to.table].name));
     }
     const auto same = [&](const Link& l) {
       return l.role.empty() && !text.role && l.from.table == from.table && l.to.table == to.table;

@@ -130,7 +130,11 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
       regress::RecordedResult& query = (*queries)[i];
       if (dataset.options().progress) dataset.options().progress({"recording", 0, i, queries->size(), query.query});
       const auto variant = variants.with(query.set);
-      if (!variant) return tl::unexpected(variant.error());
+      if (!variant) {
+        Diagnostics errors = variant.error();
+        errors[0].message = fmt::format("the query {}: {}", query.query, errors[0].message);
+        return tl::unexpected(std::move(errors));
+      }
       auto run = regress::run_timed((*variant)->dataset, query.question());
       if (!run) return tl::unexpected(run.error());
       query.model = model;
@@ -139,6 +143,7 @@ Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path,
                                         [](const ResultColumn& c) { return !c.is_key; });
       RecordedQuery& recorded = report.queries.emplace_back();
       recorded.query = query.query;
+      recorded.text = query.text;
       recorded.rows = query.result.rows.size();
       recorded.cells = query.result.rows.size() * static_cast<std::uint64_t>(values);
       recorded.asked = query.asked;

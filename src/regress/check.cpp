@@ -289,6 +289,7 @@ class Checker {
   Result<CheckedQuery> check_query(RecordedResult& query) {
     CheckedQuery checked;
     checked.query = query.query;
+    checked.text = query.text;
     checked.asked = query.asked;
     if (const auto time = folder_.times.find(query.query); time != folder_.times.end())
       checked.recorded_nanoseconds = time->second;

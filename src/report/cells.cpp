@@ -93,6 +93,12 @@ Cell bytes_change(std::int64_t change) {
   return {Cell::Kind::number, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
 }
 
+void leave_to_programs(Table& table, std::string_view column) {
+  for (TableColumn& each : table.columns) {
+    if (each.name == column) each.audience = Audience::programs;
+  }
+}
+
 std::string plural(std::uint64_t count, std::string word) {
   if (count != 1 && word.ends_with('y')) word.replace(word.size() - 1, 1, "ie");
   return fmt::format("{} {}{}", base::grouped(count), word, count == 1 ? "" : "s");

@@ -49,6 +49,9 @@ std::string level_name(const QueryResult& result);
 // "+1.2 MB", "−340 B"
 Cell bytes_change(std::int64_t change);
 
+// Leaves the column with that name to programs.
+void leave_to_programs(Table& table, std::string_view column);
+
 // "1 row", "3 rows", "2 queries"
 std::string plural(std::uint64_t count, std::string word);
 std::string joined(const std::vector<std::string>& parts, std::string_view between);

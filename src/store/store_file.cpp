@@ -519,7 +519,8 @@ Result<Store> open_store(const std::filesystem::path& path) {
   if (header.header_hash != hash_of_header(header))
     return bad("JR-605", "the store is damaged: the checksum of its header differs");
   if (header.file_bytes != bytes.size()) {
-    return bad("JR-603", fmt::format("the store is truncated: {} bytes of {}", bytes.size(), header.file_bytes));
+    return bad("JR-603", fmt::format("the store is not whole: it has {} bytes, and should have {}", bytes.size(),
+                                     header.file_bytes));
   }
   if (header.directory_offset > bytes.size() || header.directory_bytes > bytes.size() - header.directory_offset ||
       hash_bytes(bytes.subspan(header.directory_offset, header.directory_bytes)) != header.directory_hash) {

@@ -69,7 +69,8 @@ TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
       words.insert(words.end(), {"--format", format});
       return run_tool(words);
     };
-    EXPECT_TRUE(nlohmann::json::accept(with("json").out)) << command[0] << with("json").out;
+    const auto as_json = with("json");
+    EXPECT_TRUE(nlohmann::json::accept(as_json.out)) << command[0] << as_json.out << as_json.err;
     const std::string csv = with("csv").out;
     EXPECT_GT(std::count(csv.begin(), csv.end(), '\n'), 1) << command[0];
     EXPECT_NE(with("markdown").out.find("|---"), std::string::npos) << command[0];

@@ -37,7 +37,7 @@ TableRow row_of(const QueryResult& result, const ResultRow& row, const std::vect
 }
 
 // What stands around the rows, and the table without them.
-Report report_around(const QueryResult& result, Table table) {
+Report report_around(const QueryResult& result, Table table, bool has_footer) {
   const std::string level = cell::level_name(result);
   table.name = "rows";
   table.in_csv = InCsv::yes;
@@ -47,9 +47,11 @@ Report report_around(const QueryResult& result, Table table) {
   Report made;
   if (!result.title.empty()) made.blocks.push_back(Heading{result.title});
   made.blocks.push_back(std::move(table));
-  made.blocks.push_back(
-      Paragraph{fmt::format("{}, {} rows read, {}", plural(result.rows.size(), "row"),
-                            base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
+  if (has_footer) {
+    made.blocks.push_back(
+        Paragraph{fmt::format("{}, {} rows read, {}", plural(result.rows.size(), "row"),
+                              base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
+  }
   if (!result.notes.empty()) made.blocks.push_back(Fact{"note", "note", cell::text(joined(result.notes, "; "))});
   return made;
 }
@@ -61,7 +63,7 @@ Report report(const QueryResult& result) {
   Table table;
   table.rows.reserve(result.rows.size());
   for (const ResultRow& row : result.rows) table.rows.push_back(row_of(result, row, formats));
-  return report_around(result, std::move(table));
+  return report_around(result, std::move(table), true);
 }
 
 void render(const QueryResult& result, const RenderOptions& options, const Sink& sink) {
@@ -72,7 +74,7 @@ void render(const QueryResult& result, const RenderOptions& options, const Sink&
       for (const ResultRow& row : result.rows) visit(row_of(result, row, formats));
     };
   }
-  render(report_around(result, std::move(table)), options, sink);
+  render(report_around(result, std::move(table), options.footer), options, sink);
 }
 
 }  // namespace juniper

@@ -124,16 +124,23 @@ void add_facts(const CheckReport& check, Report& made) {
 // Same queries make no line for people where there are many, so that what differs stands on one screen.
 constexpr std::size_t many = 30;
 
+// The clauses of a query that is told by a name made for it.
+Cell text_cell(const std::string& text) {
+  constexpr std::size_t widest = 60;
+  return text.empty() ? Cell{} : cell::code(text, widest);
+}
+
 void add_queries(const CheckReport& check, Report& made) {
   Table table{"queries",
               InCsv::yes,
               {left("query", "query"), left("state", "result"), right("rows", "rows"), right("cells", "cells compared"),
                right("differences", "differing"), right("asked", "asked"), right("recorded_nanoseconds", "time then"),
                right("nanoseconds", "time now"), right("budget_nanoseconds", "allowed"),
-               left("passed", "passed", Audience::programs)},
+               left("passed", "passed", Audience::programs), left("text", "what it asks")},
               {}};
   bool logged = false;
   bool budgets = false;
+  bool texts = false;
   std::size_t left_out = 0;
   for (const CheckedQuery& q : check.queries) {
     const bool ran = q.state == CheckState::same || q.state == CheckState::different;
@@ -144,16 +151,19 @@ void add_queries(const CheckReport& check, Report& made) {
                   q.asked != 0 ? cell::count(q.asked) : Cell{},
                   q.recorded_nanoseconds != 0 ? cell::nanoseconds(q.recorded_nanoseconds) : Cell{},
                   ran ? cell::nanoseconds(q.nanoseconds) : Cell{},
-                  q.budget ? cell::nanoseconds(q.budget->allowed_nanoseconds) : Cell{}, cell::boolean(q.passed())},
+                  q.budget ? cell::nanoseconds(q.budget->allowed_nanoseconds) : Cell{}, cell::boolean(q.passed()),
+                  text_cell(q.text)},
                  !q.passed()};
+    texts = texts || !q.text.empty();
     if (check.queries.size() > many && q.passed() && q.state == CheckState::same) {
       row.audience = Audience::programs;
       ++left_out;
     }
     table.rows.push_back(std::move(row));
   }
-  if (!logged) table.columns[5].audience = Audience::programs;
-  if (!budgets) table.columns[8].audience = Audience::programs;
+  if (!logged) cell::leave_to_programs(table, "asked");
+  if (!budgets) cell::leave_to_programs(table, "budget_nanoseconds");
+  if (!texts) cell::leave_to_programs(table, "text");
   if (left_out != check.queries.size()) made.blocks.push_back(std::move(table));
   if (left_out != 0)
     made.blocks.push_back(Paragraph{fmt::format("{} queries are the same, and not listed.", base::grouped(left_out))});
@@ -253,18 +263,23 @@ Report report(const BaselineReport& baseline) {
       "queries",
       InCsv::yes,
       {left("query", "query"), left("earlier", "earlier", baseline.has_earlier ? Audience::all : Audience::programs),
-       right("rows", "rows"), right("cells", "cells"), right("asked", "asked"), right("nanoseconds", "time")},
+       right("rows", "rows"), right("cells", "cells"), right("asked", "asked"), right("nanoseconds", "time"),
+       left("text", "what it asks")},
       {}};
   bool logged = false;
+  bool texts = false;
   std::vector<std::pair<std::string, Comparison>> compared;
   for (const RecordedQuery& q : baseline.queries) {
     logged = logged || q.asked != 0;
-    table.rows.push_back({{cell::text(q.query), cell_of(q.state), cell::count(q.rows), cell::count(q.cells),
-                           q.asked != 0 ? cell::count(q.asked) : Cell{}, cell::nanoseconds(q.nanoseconds)},
-                          q.state == RecordedState::different && !baseline.is_written});
+    table.rows.push_back(
+        {{cell::text(q.query), cell_of(q.state), cell::count(q.rows), cell::count(q.cells),
+          q.asked != 0 ? cell::count(q.asked) : Cell{}, cell::nanoseconds(q.nanoseconds), text_cell(q.text)},
+         q.state == RecordedState::different && !baseline.is_written});
+    texts = texts || !q.text.empty();
     if (!q.comparison.same()) compared.emplace_back(q.query, q.comparison);
   }
-  if (!logged) table.columns[4].audience = Audience::programs;
+  if (!logged) cell::leave_to_programs(table, "asked");
+  if (!texts) cell::leave_to_programs(table, "text");
   made.blocks.push_back(std::move(table));
   for (const std::string& name : baseline.dropped) {
     made.blocks.push_back(Paragraph{(baseline.is_written ? "No longer asked for, and taken out of the baseline: "

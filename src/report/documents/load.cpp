@@ -54,8 +54,8 @@ Report report(const LoadReport& load) {
           cell::bytes(t.source_bytes), cell::count(t.files), cell::count(t.files_read), cell::bytes(t.bytes),
           cell::nanoseconds(t.read_nanoseconds), cell::nanoseconds(t.total_nanoseconds)}});
   }
-  if (rejected == 0) tables.columns[2].audience = Audience::programs;
-  if (unreached == 0) tables.columns[3].audience = Audience::programs;
+  if (rejected == 0) cell::leave_to_programs(tables, "rejected");
+  if (unreached == 0) cell::leave_to_programs(tables, "unreached");
   made.blocks.push_back(std::move(tables));
   if (rejected != 0) {
     made.blocks.push_back(
@@ -93,7 +93,7 @@ Report report(const LoadReport& load) {
     if (c.calculated) calculated.rows.push_back(row);
   }
   // People see what each calculated column cost; programs get every column.
-  calculated.columns[2].audience = Audience::programs;
+  cell::leave_to_programs(calculated, "calculated");
   std::stable_sort(calculated.rows.begin(), calculated.rows.end(), [&](const TableRow& a, const TableRow& b) {
     return std::stoull(a.cells[5].exact) + std::stoull(a.cells[6].exact) >
            std::stoull(b.cells[5].exact) + std::stoull(b.cells[6].exact);
