@@ -252,7 +252,8 @@ Result<void> Loader::order_rows() {
           Severity::error, "JR-516", table.rows_span,
           fmt::format("the rows of {} can't be sorted: nothing would tell which of two equal rows comes first",
                       table.name),
-          "declare a key that is different in every row, or leave `sorted by` out"));
+          "declare a key that is different in every row, load a column whose values ascend with the rows, or leave "
+          "`sorted by` out"));
     }
     const auto begin = Clock::now();
     if (may_sort) {
