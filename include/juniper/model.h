@@ -27,6 +27,7 @@ struct CapturedQuery {
   std::string query;                       // its clauses, or the name of a saved one
   std::map<std::string, std::string> set;  // values of parameters with which it is asked
   std::string place;                       // as messages name it: "queries.jsonl:7"
+  std::uint64_t times = 1;                 // that it was asked
 };
 
 // What a model text is read with.

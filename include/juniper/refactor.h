@@ -31,8 +31,9 @@ struct RowProof {
 struct QueryProof {
   std::string query;
   Comparison comparison;
-  bool is_reached = false;  // by the change: it reads what has changed
-  SpeedComparison speed;    // before and after, in turn, of a saved or captured query that is reached
+  bool is_captured = false;  // it is told by the place of a captured query
+  bool is_timed = false;     // a saved query, or one of the most frequent captured ones, that reads what has changed
+  SpeedComparison speed;     // before and after, in turn, where it is timed
 };
 
 // Queries made up for the proof: the measures that the change can reach, by columns, pairs of columns and filters.
@@ -97,8 +98,9 @@ struct Refactoring {
   std::string diff;                // unified
   Tolerance tolerance;             // of reals in results: to the bit, but where rows were put in another order
   std::vector<RowProof> rows;
-  std::vector<QueryProof> queries;  // every saved one, then the captured ones that the change reaches
-  std::uint64_t captured = 0;       // queries that are understood, of ReadOptions::captured
+  std::vector<QueryProof> queries;     // every saved one, then the captured ones that the change reaches
+  std::uint64_t captured = 0;          // queries of ReadOptions::captured that are understood
+  std::uint64_t captured_reached = 0;  // of them, by the change; all are asked, or the most frequent ones
   ProbeProof probes;
   std::vector<SqliteProof> sqlite;     // where RefactorSettings::against asks for it
   std::vector<Narrowing> differences;  // of the first few measures that differ, where it comes from
@@ -121,6 +123,8 @@ struct RefactorSettings {
   std::uint64_t most_values = 2000;    // of a column that probes group by
   Plan row_plan = Plan::engine;        // how rows are proved: naive takes long, and shares nothing with the engine
   Against against = Against::nothing;  // what else is to agree with each saved query and each row proof
+  // Captured queries that the change reaches, asked before and after: those that were asked most.
+  std::uint64_t most_captured = 200;
   // That no query counts but those that the model has saved and ReadOptions::captured. Else `apply_remedies` without codes
   // drops nothing that merely none of these uses.
   bool queries_are_known = false;

@@ -221,7 +221,7 @@ QueryProof prove_query(const Dataset& before, const Dataset& after, const Change
     run(before, was);
     run(after, is);
   }
-  proof.is_reached = timing != nullptr;
+  proof.is_timed = timing != nullptr;
   proof.comparison = compare(*was, *is, most_differences, changed.tolerance);
   return proof;
 }

@@ -323,21 +323,30 @@ Result<void> prove_captured(const Dataset& before, const Dataset& after, const r
   const std::vector<CapturedQuery>& captured = before.model().options().captured;
   std::map<std::uint32_t, const Query*> understood;
   for (const Query& query : checked.captured) understood.emplace(*query.captured, &query);
+  std::vector<const CapturedQuery*> reached;
   for (std::uint32_t i = 0; i < captured.size(); ++i) {
-    const CapturedQuery& asked = captured[i];
-    const Query* query = checked.find_query(asked.query);
+    const Query* query = checked.find_query(captured[i].query);
     if (const auto at = understood.find(i); at != understood.end()) query = at->second;
-    if (query == nullptr || (!query->captured && asked.set.empty())) continue;
+    if (query == nullptr || (!query->captured && captured[i].set.empty())) continue;
     ++made.captured;
-    if (!reach.reads(*query)) continue;
-    report_progress(before, "proving the query " + asked.place);
-    const auto was = variants_before.with(asked.set);
-    if (!was || !ask((*was)->dataset, {asked.query})) continue;
-    const auto is = variants_after.with(asked.set);
+    if (reach.reads(*query)) reached.push_back(&captured[i]);
+  }
+  made.captured_reached = reached.size();
+  std::stable_sort(reached.begin(), reached.end(),
+                   [](const CapturedQuery* a, const CapturedQuery* b) { return a->times > b->times; });
+  constexpr std::size_t most_timed = 20;
+  std::size_t number = 0;
+  for (const CapturedQuery* asked : reached) {
+    if (++number > settings.most_captured) break;
+    report_progress(before, "proving the query " + asked->place);
+    const auto was = variants_before.with(asked->set);
+    if (!was || !ask((*was)->dataset, {asked->query})) continue;
+    const auto is = variants_after.with(asked->set);
     if (!is) return tl::unexpected(is.error());
-    QueryProof proof =
-        refactoring::prove_query((*was)->dataset, (*is)->dataset, changed, asked.query, &settings.timing);
-    proof.query = asked.place;
+    QueryProof proof = refactoring::prove_query((*was)->dataset, (*is)->dataset, changed, asked->query,
+                                                number <= most_timed ? &settings.timing : nullptr);
+    proof.query = asked->place;
+    proof.is_captured = true;
     made.queries.push_back(std::move(proof));
   }
   return {};

@@ -90,14 +90,15 @@ Result<KnownQueries> known_queries(const std::string& model_path, const std::str
       if (!recorded) return tl::unexpected(recorded.error());
       known.has_baseline = true;
       for (const auto& [name, result] : recorded->results) {
-        if (!result.text.empty()) known.captured.push_back({result.text, result.set, folder + ": " + name});
+        if (!result.text.empty())
+          known.captured.push_back({result.text, result.set, folder + ": " + name, result.asked});
       }
     }
     if (log.empty()) return known;
     const auto logged = read_query_log(log);
     if (!logged) return tl::unexpected(logged.error());
     for (const LoggedQuery& query : logged->queries)
-      known.captured.push_back({query.query, query.set, fmt::format("{}:{}", log, query.line)});
+      known.captured.push_back({query.query, query.set, fmt::format("{}:{}", log, query.line), query.times});
     return known;
   });
 }

@@ -109,16 +109,28 @@ TEST_F(Captured, AreProvedWithTheirParameters) {
   EXPECT_EQ(proved->captured, 5U);
   std::vector<std::string> names;
   for (const QueryProof& proof : proved->queries) {
-    EXPECT_TRUE(proof.is_reached);
+    EXPECT_TRUE(proof.is_timed);
     EXPECT_GT(proof.speed.runs, 0U);
     EXPECT_GT(proof.comparison.cells, 0U);
     names.push_back(proof.query.substr(proof.query.find_last_of("/\\") + 1));
   }
   EXPECT_EQ(names, (std::vector<std::string>{"all", "q.jsonl:1", "q.jsonl:3", "q.jsonl:4"}));
+  // Of many, the most frequent are asked.
+  std::vector<std::string> lines(3, asked("by sessions.bay show costs"));
+  for (int i = 0; i < 30; ++i) lines.push_back(asked(fmt::format("show costs where sessions.kwh > {}", i)));
+  RefactorSettings few;
+  few.most_captured = 5;
+  const auto of_many = refactor(open(known(log(lines))), "inline sessions.cost", few);
+  ASSERT_TRUE(of_many) << test::messages(of_many.error());
+  EXPECT_EQ(of_many->captured_reached, 31U);
+  ASSERT_EQ(of_many->queries.size(), 6U);
+  EXPECT_NE(of_many->queries[1].query.find("q.jsonl:1"), std::string::npos);
+  EXPECT_NE(render(report(*of_many)).find("of 31 captured queries the 31 that the change reaches (asked: the 5 most"),
+            std::string::npos);
   // What the change does not reach is compared, and not timed.
   const auto dropped = refactor(model_.open(), "drop sessions.bay");
   ASSERT_TRUE(dropped) << test::messages(dropped.error());
-  EXPECT_FALSE(dropped->queries[0].is_reached);
+  EXPECT_FALSE(dropped->queries[0].is_timed);
   EXPECT_NE(render(report(*dropped)).find("it reaches no known query"), std::string::npos);
 }
 

@@ -203,7 +203,7 @@ TEST(RefactoringReport, TheVerdictTellsWhatAChangeIsWorthBothWays) {
   says("Takes 1.50 kB off the file and saves 2.00 ms of each load; it reaches no known query: worth it.");
   QueryProof regions;
   regions.query = "regions";
-  regions.is_reached = true;
+  regions.is_timed = true;
   regions.speed.base_nanoseconds = 1'000'000;
   regions.speed.candidate_nanoseconds = 1'100'000;
   regions.speed.ratio = 1.1;

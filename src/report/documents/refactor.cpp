@@ -42,7 +42,7 @@ TableRow time_row(std::string figure, std::int64_t before, std::int64_t after) {
 // What a query takes longer; below 0, what it gains. What may be noise is nothing.
 std::int64_t cost_of(const QueryProof& query) {
   const bool tells =
-      query.is_reached && (query.speed.verdict == SpeedVerdict::slower || query.speed.verdict == SpeedVerdict::faster);
+      query.is_timed && (query.speed.verdict == SpeedVerdict::slower || query.speed.verdict == SpeedVerdict::faster);
   return tells ? query.speed.candidate_nanoseconds - query.speed.base_nanoseconds : 0;
 }
 
@@ -79,7 +79,7 @@ std::string verdict(const Refactoring& refactoring) {
   const QueryProof* fastest = nullptr;
   std::size_t reached = 0;
   for (const QueryProof& q : refactoring.queries) {
-    reached += q.is_reached ? 1 : 0;
+    reached += q.is_timed ? 1 : 0;
     if (cost_of(q) > (slowest == nullptr ? 0 : cost_of(*slowest))) slowest = &q;
     if (cost_of(q) < (fastest == nullptr ? 0 : cost_of(*fastest))) fastest = &q;
   }
@@ -133,7 +133,7 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   table.rows.push_back(bytes_row("  all else", was.rest, is.rest));
   table.rows.push_back(time_row("load", ledger.load_nanoseconds_before, ledger.load_nanoseconds_after));
   for (const QueryProof& q : refactoring.queries) {
-    if (!q.is_reached) continue;
+    if (!q.is_timed) continue;
     table.rows.push_back(time_row("query " + q.query, q.speed.base_nanoseconds, q.speed.candidate_nanoseconds));
     table.rows.back().cells.push_back(cell::text(to_string(q.speed.verdict)));
     table.rows.back().cells.push_back(cell::count(q.speed.runs));
@@ -230,6 +230,20 @@ void add_probes(const ProbeProof& probes, std::vector<std::pair<std::string, Com
 
 }  // namespace
 
+namespace {
+
+std::string proof_by_queries(const Refactoring& refactoring) {
+  if (refactoring.captured == 0) return "Proof by queries: every saved query, before and after";
+  const auto asked = static_cast<std::uint64_t>(std::count_if(refactoring.queries.begin(), refactoring.queries.end(),
+                                                              [](const QueryProof& q) { return q.is_captured; }));
+  return fmt::format(
+      "Proof by queries: every saved query, and of {} the {} that the change reaches{}, before and after",
+      plural(refactoring.captured, "captured query"), base::grouped(refactoring.captured_reached),
+      asked < refactoring.captured_reached ? fmt::format(" (asked: the {} most frequent)", base::grouped(asked)) : "");
+}
+
+}  // namespace
+
 Report report(const Refactoring& refactoring) {
   Report made;
   made.blocks.push_back(Fact{"refactoring", "refactoring", cell::text(refactoring.title)});
@@ -267,11 +281,7 @@ Report report(const Refactoring& refactoring) {
   }
   if (!rows.rows.empty()) made.blocks.push_back(std::move(rows));
   if (!samples.rows.empty()) made.blocks.push_back(std::move(samples));
-  made.blocks.push_back(Heading{
-      refactoring.captured == 0 ? "Proof by queries: every saved query, before and after"
-                                : fmt::format("Proof by queries: every saved query, and those of {} that the change "
-                                              "reaches, before and after",
-                                              plural(refactoring.captured, "captured query"))});
+  made.blocks.push_back(Heading{proof_by_queries(refactoring)});
   Table queries{"queries",
                 InCsv::yes,
                 {left("query", "query"), right("rows", "rows"), right("cells", "cells compared"),
@@ -280,7 +290,7 @@ Report report(const Refactoring& refactoring) {
                 {}};
   std::vector<std::pair<std::string, Comparison>> compared;
   const auto time = [](const QueryProof& q, std::int64_t nanoseconds) {
-    return q.is_reached ? cell::nanoseconds(nanoseconds) : Cell{};
+    return q.is_timed ? cell::nanoseconds(nanoseconds) : Cell{};
   };
   for (const QueryProof& q : refactoring.queries) {
     queries.rows.push_back({{cell::text(q.query), cell::count(q.comparison.rows), cell::count(q.comparison.cells),

@@ -82,7 +82,7 @@ Table rows(const std::string& name, const UnfoldedPart& part) {
     }
     made.cells.push_back(row.record != 0 ? cell::text(row.file) : Cell{});
     made.cells.push_back(row.record != 0 ? cell::count(row.record) : Cell{});
-    made.cells.push_back({Cell::Kind::boolean, row.skipped ? "skipped: null" : "", row.skipped ? "true" : "false"});
+    made.cells.push_back({Cell::Kind::boolean, row.skipped ? "skipped" : "", row.skipped ? "true" : "false"});
     table.rows.push_back(std::move(made));
   }
   return table;
