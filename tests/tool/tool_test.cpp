@@ -343,6 +343,36 @@ TEST_F(ToolTest, TheWholeWayOfAChange) {
   EXPECT_NE(lost.out.find("LOST"), std::string::npos) << lost.out;
 }
 
+TEST_F(ToolTest, ABaselineIsReplacedOnlyWhenItIsTold) {
+  ASSERT_EQ(run_tool({"baseline", model_}).status, 0);
+  EXPECT_EQ(run_tool({"baseline", model_}).status, 0);
+  rewrite("sum(energy_kwh for sessions)", "sum(energy_kwh + 1 for sessions)");
+  const auto refused = run_tool({"baseline", model_});
+  EXPECT_EQ(refused.status, 1);
+  EXPECT_NE(refused.out.find("NOT RECORDED"), std::string::npos) << refused.out;
+  EXPECT_EQ(run_tool({"check", model_}).status, 1);
+  EXPECT_EQ(run_tool({"baseline", model_, "--replace"}).status, 0);
+  EXPECT_EQ(run_tool({"check", model_}).status, 0);
+}
+
+TEST_F(ToolTest, WhatALogAsksForStays) {
+  const std::string log = folder_.write("asked.jsonl", R"({"query": "by sessions.receipt show n_sessions"})"
+                                                       "\n");
+  EXPECT_EQ(run_tool({"refactor", model_, "drop", "sessions.receipt", "--probes", "1"}).status, 0);
+  expect_error(run_tool({"refactor", model_, "drop", "sessions.receipt", "--log", log}), 1, "asked.jsonl:1");
+  const auto subjects = [&](const std::vector<std::string>& more) {
+    std::vector<std::string> words{"audit", model_, "--fast", "--only", "JA-102", "--format", "csv"};
+    words.insert(words.end(), more.begin(), more.end());
+    return run_tool(words).out;
+  };
+  EXPECT_NE(subjects({}).find("sessions.receipt"), std::string::npos);
+  EXPECT_EQ(subjects({"--log", log}).find("sessions.receipt"), std::string::npos);
+  // So does what the baseline beside the model has recorded of it.
+  ASSERT_EQ(run_tool({"baseline", model_, "--log", log}).status, 0);
+  EXPECT_EQ(subjects({}).find("sessions.receipt"), std::string::npos);
+  expect_error(run_tool({"audit", model_, "--log", folder_.path("none")}), 3, "JR-501");
+}
+
 TEST_F(ToolTest, ChecksForBuildServersAndClients) {
   const std::string log =
       folder_.write("log.jsonl", "{\"query\": \"monthly\"}\n{\"query\": \"by days.year show price\"}\n");
