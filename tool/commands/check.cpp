@@ -71,7 +71,7 @@ Command check_command() {
              settings.timing.allowed_ratio, 1.01, 100.0),
       number("--seconds", "S", "How long the times of a query may be measured (2), up to twice that where it helps",
              settings.timing.seconds, 0.001, 86400.0),
-      choice("--undecided", "OUTCOME", "What becomes of a query whose times do not tell: pass or fail (pass)",
+      choice("--undecided", "OUTCOME", "What becomes of a query whose times do not tell (pass)",
              settings.undecided_fails, {{"pass", false}, {"fail", true}}),
       text("--budgets", "FILE", "A file of lines QUERY within 50 ms", settings.budgets, Names::file),
       texts("--accept", "QUERY", "Queries whose new results go into the baseline", settings.accept, Times::list,
