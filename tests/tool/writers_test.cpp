@@ -238,7 +238,10 @@ class TouchedFiles : public Writers {
       if (name == "execve") continue;
       const std::string rest = parts[2];
       const bool opens_to_write = std::regex_search(rest, std::regex("O_(WRONLY|RDWR|CREAT|TRUNC|APPEND)"));
+      const auto first_quoted = static_cast<std::ptrdiff_t>(rest.find('"'));
       for (std::sregex_iterator path(rest.begin(), rest.end(), quoted), end; path != end; ++path) {
+        // What a link says stands behind its name: it is read, and not touched.
+        if (name.starts_with("readlink") && path->position() != first_quoted) break;
         if ((*path)[1].length() == 0) continue;
         const fs::path absolute = (fs::path(folder_.path()) / (*path)[1].str()).lexically_normal();
         const fs::path within = absolute.lexically_relative(folder_.path());
