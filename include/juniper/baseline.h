@@ -21,13 +21,14 @@ std::string baseline_path(const std::string& model_path);
 // What a query's result is to that of an earlier baseline in the folder.
 enum class RecordedState : std::uint8_t { added, same, different };
 
-// The queries that are known to be asked of a model and that its text does not hold, for ReadOptions::captured: those of the
-// baseline that stands beside the text, if there is one, which are not saved in it; and those of a log (juniper/query_log.h),
-// unless `log` is "". Errors: JR-904 (a file of the baseline can't be read), those of reading a log.
 struct KnownQueries {
   std::vector<CapturedQuery> captured;
-  bool has_baseline = false;
+  bool has_baseline = false;  // one stands beside the model text
 };
+// The queries that are known to be asked of a model and that its text does not hold, for ReadOptions::captured: those
+// of the baseline that stands beside the text, if there is one, which are not saved in it; and those of a log
+// (juniper/query_log.h), unless `log` is "". Errors: JR-904 (a file of the baseline can't be read), those of reading a
+// log.
 Result<KnownQueries> known_queries(const std::string& model_path, const std::string& log = "");
 
 struct RecordedQuery {

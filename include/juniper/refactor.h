@@ -100,7 +100,8 @@ struct Refactoring {
   std::vector<RowProof> rows;
   std::vector<QueryProof> queries;     // every saved one, then the captured ones that the change reaches
   std::uint64_t captured = 0;          // queries of ReadOptions::captured that are understood
-  std::uint64_t captured_reached = 0;  // of them, by the change; all are asked, or the most frequent ones
+  std::uint64_t captured_reached = 0;  // of them, by the change
+  std::uint64_t captured_asked = 0;  // of these: all, or the most frequent ones; notes tell which gave no answer before
   ProbeProof probes;
   std::vector<SqliteProof> sqlite;     // where RefactorSettings::against asks for it
   std::vector<Narrowing> differences;  // of the first few measures that differ, where it comes from

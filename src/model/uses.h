@@ -21,8 +21,8 @@ struct User {
 // How a user in that role is told.
 UserKind kind_of(language::Role role);
 
-// Users in the order of language::Role, each once, but of captured queries the first alone. Made by one walk over the model; threads may read one together. What
-// it gives lives as long as it does, so a temporary gives nothing.
+// Users in the order of language::Role, each once, but of captured queries the first alone. Made by one walk over the
+// model; threads may read one together. What it gives lives as long as it does, so a temporary gives nothing.
 class Uses {
  public:
   explicit Uses(const language::CheckedModel& model);

@@ -336,11 +336,17 @@ Result<void> prove_captured(const Dataset& before, const Dataset& after, const r
                    [](const CapturedQuery* a, const CapturedQuery* b) { return a->times > b->times; });
   constexpr std::size_t most_timed = 20;
   std::size_t number = 0;
+  std::vector<std::string> unanswered;
   for (const CapturedQuery* asked : reached) {
     if (++number > settings.most_captured) break;
     report_progress(before, "proving the query " + asked->place);
+    ++made.captured_asked;
     const auto was = variants_before.with(asked->set);
-    if (!was || !ask((*was)->dataset, {asked->query})) continue;
+    const auto answer = was ? ask((*was)->dataset, {asked->query}) : tl::unexpected(was.error());
+    if (!answer) {
+      unanswered.push_back(fmt::format("{} ({})", asked->place, answer.error()[0].message));
+      continue;
+    }
     const auto is = variants_after.with(asked->set);
     if (!is) return tl::unexpected(is.error());
     QueryProof proof = refactoring::prove_query((*was)->dataset, (*is)->dataset, changed, asked->query,
@@ -348,6 +354,16 @@ Result<void> prove_captured(const Dataset& before, const Dataset& after, const r
     proof.query = asked->place;
     proof.is_captured = true;
     made.queries.push_back(std::move(proof));
+  }
+  if (!unanswered.empty()) {
+    made.notes.push_back(fmt::format(
+        "captured queries that give no answer before the change, and were not compared: {}; the first is {}",
+        unanswered.size(), unanswered[0]));
+  }
+  if (const Diagnostics unknown = before.model().not_understood(); !unknown.empty()) {
+    made.notes.push_back(fmt::format(
+        "captured queries that the model does not understand, and that count for nothing: {}; the first is {} ({})",
+        unknown.size(), unknown[0].place.file, unknown[0].message));
   }
   return {};
 }

@@ -115,6 +115,16 @@ TEST_F(Captured, AreProvedWithTheirParameters) {
     names.push_back(proof.query.substr(proof.query.find_last_of("/\\") + 1));
   }
   EXPECT_EQ(names, (std::vector<std::string>{"all", "q.jsonl:1", "q.jsonl:3", "q.jsonl:4"}));
+  // One has a parameter that is not there, and gives no answer before: that is told.
+  ASSERT_EQ(proved->notes.size(), 1U);
+  EXPECT_NE(proved->notes[0].find("give no answer before the change"), std::string::npos) << proved->notes[0];
+  EXPECT_NE(proved->notes[0].find("q.jsonl:5"), std::string::npos) << proved->notes[0];
+  EXPECT_EQ(render(report(*proved)).find("most frequent"), std::string::npos);
+  // So is one that the model does not understand.
+  const auto unknown = refactor(open(known(log({asked("show gone")}))), "inline sessions.cost");
+  ASSERT_TRUE(unknown) << test::messages(unknown.error());
+  ASSERT_EQ(unknown->notes.size(), 1U);
+  EXPECT_NE(unknown->notes[0].find("does not understand"), std::string::npos) << unknown->notes[0];
   // Of many, the most frequent are asked.
   std::vector<std::string> lines(3, asked("by sessions.bay show costs"));
   for (int i = 0; i < 30; ++i) lines.push_back(asked(fmt::format("show costs where sessions.kwh > {}", i)));

@@ -234,8 +234,7 @@ namespace {
 
 std::string proof_by_queries(const Refactoring& refactoring) {
   if (refactoring.captured == 0) return "Proof by queries: every saved query, before and after";
-  const auto asked = static_cast<std::uint64_t>(std::count_if(refactoring.queries.begin(), refactoring.queries.end(),
-                                                              [](const QueryProof& q) { return q.is_captured; }));
+  const std::uint64_t asked = refactoring.captured_asked;
   return fmt::format(
       "Proof by queries: every saved query, and of {} the {} that the change reaches{}, before and after",
       plural(refactoring.captured, "captured query"), base::grouped(refactoring.captured_reached),
