@@ -20,7 +20,7 @@ namespace [[gnu::visibility("default")]] juniper {
 //               statement makes functions for the session.
 enum class SqlDialect : std::uint8_t { sqlite, postgresql };
 
-// One plain SQL statement that means what a question means. `sort` and `limit` are not in it: its rows come by level
+// One SQL statement that means what a question means: aggregates are grouped in parts that stand in front (WITH). `sort` and `limit` are not in it: its rows come by level
 // and keys. Errors: those of the question's text, as of `ask`.
 Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDialect dialect = SqlDialect::sqlite);
 
@@ -56,9 +56,9 @@ class SqliteTwin {
   SqliteTwin& operator=(SqliteTwin&&) noexcept;
 
   // Runs the question's statement there, and compares every cell with the engine's answer (without the question's
-  // `limit`): exact types exactly, reals to 1e-9 of their size. For measures in loops it may take far longer than the
-  // engine; Options::cancelled and Options::memory hold for both. Errors: those of `ask`; JR-705 (SQLite refused the
-  // statement).
+  // `limit`): exact types exactly, reals to 1e-9 of their size. Rows that are compared with each other within a loop may
+  // take far longer than in the engine; Options::cancelled and Options::memory hold for both. Errors: those of `ask`;
+  // JR-705 (SQLite refused the statement); JR-711 (SQLite had no answer after two minutes).
   Result<Agreement> compare(const Question& question);
 
  private:

@@ -34,9 +34,9 @@ class Dialect {
   virtual std::string start_of(const std::string& day, base::Unit unit) const = 0;
   virtual std::string end_of(const std::string& day, base::Unit unit) const = 0;
   virtual std::string moved(const std::string& day, const std::string& count, base::Unit unit) const = 0;
-  // What a statement needs before it can be run, its tables of values included; `used` are the tables in it.
+  // What a statement needs before it can be run: WITH, its tables of values and its parts; `used` are the tables in it.
   virtual std::string before(const std::string& statement, const language::CheckedModel& model,
-                             const std::vector<language::TableIndex>& used) const = 0;
+                             const std::vector<language::TableIndex>& used, const Texts& parts) const = 0;
   // A column of the outermost result as users read it.
   virtual std::string shown(const std::string& column, Type type) const = 0;
 

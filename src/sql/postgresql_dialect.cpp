@@ -157,11 +157,14 @@ class PostgresqlDialect final : public Dialect {
     return fmt::format("pg_temp.moved({}, {}, '{}')", day, count, units[static_cast<std::size_t>(unit)]);
   }
 
-  std::string before(const std::string& statement, const CheckedModel& model,
-                     const std::vector<TableIndex>& used) const override {
+  std::string before(const std::string& statement, const CheckedModel& model, const std::vector<TableIndex>& used,
+                     const Texts& parts) const override {
     std::string out;
     const auto uses = [&](const std::string& name) {
-      return statement.find("pg_temp." + name + "(") != std::string::npos;
+      const auto calls = [&](const std::string& text) {
+        return text.find("pg_temp." + name + "(") != std::string::npos;
+      };
+      return calls(statement) || std::any_of(parts.begin(), parts.end(), calls);
     };
     for (const Helper& helper : helpers) {
       const bool rests = helper.name == std::string("add_months") && uses("spans_between");
@@ -171,7 +174,7 @@ class PostgresqlDialect final : public Dialect {
       out += "CREATE OR REPLACE AGGREGATE pg_temp.product(numeric) (SFUNC = numeric_mul, STYPE = numeric);\n";
     if (uses("product_real"))
       out += "CREATE OR REPLACE AGGREGATE pg_temp.product_real(float8) (SFUNC = float8mul, STYPE = float8);\n";
-    std::vector<std::string> tables;
+    Texts tables;
     for (const TableIndex t : used) {
       const Table& table = model.tables[t];
       std::string columns = "row_number() OVER () - 1 AS \"row$\"";
@@ -181,7 +184,8 @@ class PostgresqlDialect final : public Dialect {
       tables.push_back(fmt::format("{} AS MATERIALIZED (\n  SELECT {}\n  FROM {})", this->table(table), columns,
                                    quoted_name(table.name)));
     }
-    return out + (tables.empty() ? "" : "WITH " + joined(tables, ", ") + "\n");
+    tables.insert(tables.end(), parts.begin(), parts.end());
+    return out + (tables.empty() ? "" : "WITH " + joined(tables, ",\n") + "\n");
   }
 
   std::string shown(const std::string& column, Type type) const override {

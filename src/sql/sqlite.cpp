@@ -6,6 +6,7 @@
 #include <unicode/unistr.h>
 
 #include <algorithm>
+#include <chrono>
 #include <cmath>
 #include <optional>
 
@@ -269,33 +270,43 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
 
 namespace {
 
+using Clock = std::chrono::steady_clock;
+
 // What SQLite asks now and then, while it runs a statement: whether to go on.
-struct Asked {
+struct Progress {
   const engine::Watch& watch;
+  std::chrono::milliseconds longest;
+  Clock::time_point begin = Clock::now();
   std::optional<Diagnostics> stopped = {};
 
   static int whether_to_stop(void* context) {
-    auto& asked = *static_cast<Asked*>(context);
+    auto& progress = *static_cast<Progress*>(context);
     try {
-      asked.watch.check();
-      return 0;
+      progress.watch.check();
     } catch (const base::Failure& failure) {
-      asked.stopped = failure.diagnostics();
+      progress.stopped = failure.diagnostics();
       return 1;
     }
+    if (Clock::now() - progress.begin <= progress.longest) return 0;
+    progress.stopped =
+        base::error("JR-711",
+                    fmt::format("SQLite had no answer after {} s and was called off",
+                                std::chrono::duration_cast<std::chrono::seconds>(progress.longest).count()),
+                    "compare less: fewer rows in `where`, fewer keys in `by`, or one measure at a time");
+    return 1;
   }
 };
 
 }  // namespace
 
 Result<std::vector<std::vector<Value>>> Sqlite::run(const std::string& text, const std::vector<Type>& types,
-                                                    const engine::Watch& watch) {
+                                                    const engine::Watch& watch, std::chrono::milliseconds longest) {
   sqlite3_stmt* prepared = nullptr;
   if (sqlite3_prepare_v2(database_.get(), text.c_str(), -1, &prepared, nullptr) != SQLITE_OK) return error(text);
   const std::unique_ptr<sqlite3_stmt, int (*)(sqlite3_stmt*)> statement(prepared, sqlite3_finalize);
-  Asked asked{watch};
+  Progress progress{watch, longest};
   constexpr int steps_between = 20'000;
-  sqlite3_progress_handler(database_.get(), steps_between, Asked::whether_to_stop, &asked);
+  sqlite3_progress_handler(database_.get(), steps_between, Progress::whether_to_stop, &progress);
   std::vector<std::vector<Value>> rows;
   int status = sqlite3_step(prepared);
   for (; status == SQLITE_ROW; status = sqlite3_step(prepared)) {
@@ -303,7 +314,7 @@ Result<std::vector<std::vector<Value>>> Sqlite::run(const std::string& text, con
     for (std::size_t c = 0; c < types.size(); ++c) row.push_back(read(prepared, static_cast<int>(c), types[c]));
   }
   sqlite3_progress_handler(database_.get(), 0, nullptr, nullptr);
-  if (asked.stopped) return tl::unexpected(*asked.stopped);
+  if (progress.stopped) return tl::unexpected(*progress.stopped);
   if (status != SQLITE_DONE) return error(text);
   return rows;
 }

@@ -1,6 +1,7 @@
 // An SQLite database in memory: the tables of a dataset, the functions that SQLite has none of, and queries over them.
 #pragma once
 
+#include <chrono>
 #include <memory>
 #include <string>
 #include <vector>
@@ -26,10 +27,11 @@ class Sqlite {
   // Writes the rows of a table with all its columns, as sql/translate.h says.
   Result<void> add_table(const engine::Source& source, language::TableIndex table);
 
-  // Runs one statement that gives rows. The cells are read as values of `types`, by column. Errors: JR-705, and those of
-  // `watch`.
+  // Runs one statement that gives rows, for so long at most. The cells are read as values of `types`, by column. Errors:
+  // JR-705, JR-711 (no answer in time), and those of `watch`.
   Result<std::vector<std::vector<Value>>> run(const std::string& statement, const std::vector<Type>& types,
-                                              const engine::Watch& watch);
+                                              const engine::Watch& watch,
+                                              std::chrono::milliseconds longest = std::chrono::minutes(2));
 
  private:
   struct Close {

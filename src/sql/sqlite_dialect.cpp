@@ -94,8 +94,9 @@ class SqliteDialect final : public Dialect {
     return fmt::format("moved({}, {}, {})", day, count, static_cast<int>(unit));
   }
 
-  std::string before(const std::string&, const CheckedModel&, const std::vector<TableIndex>&) const override {
-    return "";
+  std::string before(const std::string&, const CheckedModel&, const std::vector<TableIndex>&,
+                     const Texts& parts) const override {
+    return parts.empty() ? "" : "WITH " + joined(parts, ",\n") + "\n";
   }
   std::string shown(const std::string& column, Type) const override { return column; }
 

@@ -1,7 +1,8 @@
 // A checked query as one SQL statement over `fact LEFT JOIN dimension …`, which is what the language is defined by.
 //
-// Every aggregate becomes a correlated subquery over the rows that its slice allows, in the plainest form there is: the
-// statement is made to be held against the engine, not to be fast.
+// An aggregate over the rows that its slice allows is grouped by what ties these rows to the place where it stands, in a
+// part of its own in front of the statement (WITH); there, a look-up of one row remains. So an engine passes over a
+// table once for each aggregate, not once for each cell.
 //
 // How tables and values stand in it is told by its dialect. For SQLite, the tables and the functions beyond SQLite's
 // own are those of sql/sqlite.h.

@@ -6,6 +6,7 @@
 #include "base/calendar.h"
 #include "engine/ask.h"
 #include "juniper/sql.h"
+#include "sql/aliases.h"
 #include "sql/translate.h"
 #include "support/support.h"
 
@@ -85,6 +86,16 @@ TEST(Sqlite, WhatItRefusesIsToldWithTheStatement) {
   EXPECT_NE(wrong.error()[0].suggestion.find("nowhere"), std::string::npos);
 }
 
+TEST(Sqlite, WhatTakesTooLongIsCalledOff) {
+  auto database = sql_engine::Sqlite::open();
+  const auto endless =
+      database->run("WITH RECURSIVE c(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM c) SELECT MAX(i) FROM c", {integer},
+                    unwatched, std::chrono::milliseconds(20));
+  ASSERT_FALSE(endless);
+  EXPECT_EQ(endless.error()[0].code, "JR-711");
+  EXPECT_TRUE(database->run("SELECT 1", {integer}, unwatched));
+}
+
 TEST(Sqlite, NamesAreQuoted) {
   EXPECT_EQ(sql_engine::quoted_name("a\"b"), "\"a\"\"b\"");
   const test::SmallModel model(
@@ -96,6 +107,53 @@ TEST(Sqlite, NamesAreQuoted) {
   ASSERT_TRUE(agreement) << test::messages(agreement.error());
   EXPECT_TRUE(agreement->same()) << agreement->statement;
   EXPECT_EQ(agreement->rows, 3U);
+}
+
+// How often a statement names a table behind its parts, where each group of the result would read it anew.
+std::size_t times_named(const std::string& statement, const std::string& table) {
+  const std::string groups = statement.substr(statement.rfind("\nSELECT \"level\""));
+  std::size_t times = 0;
+  for (std::size_t at = groups.find(table); at != std::string::npos; at = groups.find(table, at + 1)) ++times;
+  return times;
+}
+
+TEST(Sqlite, AnAggregateReadsItsTableOnceNotForEachGroup) {
+  const std::string path = std::string(JUNIPER_SOURCE_DIR) + "/demo/small/charging.ridge";
+  const test::TempFolder folder;
+  Options options;
+  options.store = folder.path("charging.jrs");
+  const auto dataset = Dataset::open(path, options);
+  ASSERT_TRUE(dataset) << test::messages(dataset.error());
+  for (const std::string query : {
+           "by days.month show revenue, price, active_cards, longest_idle",
+           "by days.day, stations.region show (revenue during to_date(year)) as so_far",
+           "by days.month, stations.station_id show (active_cards during shift(-1 year)) as before",
+           "by stations.region show sum(revenue of c for c in top 5 cards by revenue of c) as five",
+           "by days.year show avg(d.n for d in group sessions by start_day with n = count(rows)) as mean",
+           "by stations.region show count(s in sessions where exists(o in sessions where o.card_id = s.card_id and "
+           "o.started < s.started)) as again",
+           "by stations.region show rank(revenue among revenue of g for g in distinct(stations.region) across "
+           "stations.region desc) as place, last(energy_kwh by started for sessions) as latest",
+           "by days.year show list(g.region, \", \" for g in top 3 distinct(stations.region) by revenue of g) as best",
+       }) {
+    const auto agreement = against_sqlite(*dataset, {query});
+    ASSERT_TRUE(agreement) << query << test::messages(agreement.error());
+    EXPECT_TRUE(agreement->same()) << agreement->statement;
+    EXPECT_LE(times_named(agreement->statement, "\"sessions\""), 1U) << agreement->statement;
+  }
+}
+
+TEST(Aliases, QuotedTextsAreNoAliases) {
+  using sql_engine::open_columns;
+  using Columns = std::set<std::string>;
+  EXPECT_EQ(open_columns("t1.\"a\" + t12.f0 > 't3.x' || \"t4\".x"), (Columns{"t1.\"a\"", "t12.f0"}));
+  EXPECT_EQ(open_columns("(SELECT t2.x FROM part1 t2 WHERE t2.c0 IS t1.\"a \"\" t5.b\")"),
+            (Columns{"t1.\"a \"\" t5.b\""}));
+  EXPECT_EQ(open_columns("'it''s t1.a' = \"t2.a\" AND at1.b = t1b.c"), Columns{});
+  EXPECT_EQ(sql_engine::substituted("t1.k1 + t1.k11 + 't1.k1' + tt1.k1", {{"t1.k1", "t2.x"}}),
+            "t2.x + t1.k11 + 't1.k1' + tt1.k1");
+  EXPECT_EQ(sql_engine::with_own_aliases({"SELECT t7.a", "FROM x t7, y t3 WHERE t3.b = 't7'"}),
+            (std::vector<std::string>{"SELECT t1.a", "FROM x t1, y t2 WHERE t2.b = 't7'"}));
 }
 
 }  // namespace

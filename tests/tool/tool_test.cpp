@@ -100,7 +100,7 @@ TEST_F(ToolTest, AsksInThreeWays) {
   ASSERT_EQ(engine.status, 0) << engine.err;
   const auto sql = run_tool({"sql", model_, query});
   ASSERT_EQ(sql.status, 0) << sql.err;
-  EXPECT_TRUE(sql.out.starts_with("SELECT")) << sql.out;
+  EXPECT_TRUE(sql.out.starts_with("WITH part1 AS MATERIALIZED (")) << sql.out;
   const auto against = run_tool({"ask", model_, query, "--against", "sqlite", "--format", "json"});
   ASSERT_EQ(against.status, 0) << against.err << against.out;
   const auto answer = nlohmann::json::parse(against.out);
