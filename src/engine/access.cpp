@@ -187,7 +187,7 @@ void Evaluator::add_predicate(Access& access, const HeldPredicate& held, const R
     case PredicateKind::filter:
       return add_condition(access, seen_from(predicate.expression, access.table, roles), true);
     case PredicateKind::key:
-      return add_key(access, seen_from(predicate.expression, access.table, roles), gathered(held.key, map), true);
+      return add_key(access, seen_from(predicate.expression, access.table, roles), held.key, map, true);
     case PredicateKind::row: {
       const auto path = model_.paths(access.table, predicate.table, roles).front();
       const std::uint64_t last = source_.rows(predicate.table);
@@ -275,7 +275,7 @@ bool Evaluator::add_comparison(Access& access, const NodePtr& condition) {
   const VectorPtr values = evaluate(outside, access.frame, access.around);
   poison(access, *values);
   if (equality) {
-    add_key(access, inside, values, null_safe);
+    add_key(access, inside, values, nullptr, null_safe);
     return true;
   }
   ScanKey key = ordered_key(inside, access.table);
@@ -306,9 +306,13 @@ SharedCodes Evaluator::same_column(const NodePtr& outside, const FramePtr& frame
   return codes;
 }
 
-void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& wanted, bool nulls_match) {
+void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& values, const RowMap& map,
+                        bool nulls_match) {
+  // Many rows of a loop share the values of few rows around it: each of these is looked up once.
+  const bool before_map = map && values->size() < map->size();
+  const VectorPtr wanted = before_map ? values : gathered(values, map);
   Access::Key key;
-  std::vector<std::uint64_t> codes(access.frame->rows, Access::never);
+  std::vector<std::uint64_t> codes(wanted->size(), Access::never);
   if (inside->op == Op::column) {
     const store::Column& column = source_.column(inside->column.column);
     key.key = ScanKey::of(source_, inside->column);
@@ -331,7 +335,8 @@ void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& 
       }
     }
   }
-  key.wanted = std::make_shared<const std::vector<std::uint64_t>>(std::move(codes));
+  const auto shared = std::make_shared<const std::vector<std::uint64_t>>(std::move(codes));
+  key.wanted = before_map ? gathered(shared, map) : shared;
   access.keys.push_back(std::move(key));
 }
 

@@ -169,7 +169,8 @@ class Evaluator {
   void add_predicate(Access& access, const HeldPredicate& held, const language::Roles& roles);
   void add_condition(Access& access, const NodePtr& condition, bool of_slice);
   bool add_comparison(Access& access, const NodePtr& condition);
-  void add_key(Access& access, const NodePtr& inside, const VectorPtr& wanted, bool nulls_match);
+  // The rows of the frame want what `values` holds for the rows that `map` leads to.
+  void add_key(Access& access, const NodePtr& inside, const VectorPtr& values, const RowMap& map, bool nulls_match);
   bool add_range(Access& access, const NodePtr& inside, ScanKey key, WantedRanges wanted);
   CodeRange bounded(const ScanKey& key, const NodePtr& inside, TableIndex table, const Vector& bound, std::size_t row,
                     const Cut& cut);
