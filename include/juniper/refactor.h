@@ -130,7 +130,7 @@ struct RefactorSettings {
   // drops nothing that merely none of these uses.
   bool queries_are_known = false;
   // Of the times of each query that the change reaches. One run of each side will do where it takes long.
-  SpeedSettings timing = {1.1, 0.99, 0.1, 15, 1, 200, 1, 3'000'000};
+  SpeedSettings timing = {1.1, 0.99, 0.04, 15, 1, 200, 1, 3'000'000};
 };
 
 // Carries out a plan, one or more steps one behind the other:

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <map>
 
+#include "base/parallel.h"
 #include "model/access.h"
 #include "source/column_input.h"
 #include "store/of_dataset.h"
@@ -14,28 +15,57 @@ using namespace language;
 
 namespace {
 
-constexpr std::uint64_t stretch = 16;           // rows that stand together
+constexpr std::uint64_t longest_stretch = 128;  // of rows that stand together: fewer blocks are read than there are
+constexpr std::uint64_t fewest_stretches = 64;
 constexpr std::size_t most_without_match = 64;  // of each link
+
+// Calls take(row, code) for rows in turn until it says false. Blocks are read as they are needed.
+template <class Take>
+void each_code(const store::Codes& codes, std::uint64_t rows, const Take& take) {
+  std::vector<std::uint64_t> block(store::block_rows);
+  for (std::uint64_t row = 0; row < rows; ++row) {
+    if (row % store::block_rows == 0) codes.decode_block(row / store::block_rows, block.data());
+    if (!take(row, block[row % store::block_rows])) return;
+  }
+}
+
+std::vector<std::uint64_t> codes_at(const store::Codes& codes, const std::vector<std::uint64_t>& rows) {
+  std::vector<std::uint64_t> block(store::block_rows);
+  std::vector<std::uint64_t> chosen;
+  chosen.reserve(rows.size());
+  std::uint64_t decoded = codes.blocks();  // none yet
+  for (const std::uint64_t row : rows) {
+    if (row / store::block_rows != decoded) {
+      decoded = row / store::block_rows;
+      codes.decode_block(decoded, block.data());
+    }
+    chosen.push_back(block[row % store::block_rows]);
+  }
+  return chosen;
+}
 
 // The rows to keep, ascending.
 std::vector<std::uint64_t> chosen_rows_of(const CheckedModel& model, const store::Store& store, TableIndex t,
                                           std::uint64_t most_rows) {
   const std::uint64_t rows = store.tables[t].rows;
   std::vector<std::uint64_t> chosen;
-  const std::uint64_t stretches = std::max<std::uint64_t>(1, most_rows / stretch);
+  const std::uint64_t stretches =
+      std::max((most_rows + longest_stretch - 1) / longest_stretch, std::min(most_rows, fewest_stretches));
   for (std::uint64_t s = 0; s < stretches; ++s) {
     const std::uint64_t begin = s * (rows / stretches);
-    for (std::uint64_t row = begin; row < std::min(begin + stretch, rows); ++row) chosen.push_back(row);
+    const std::uint64_t length = most_rows * (s + 1) / stretches - most_rows * s / stretches;
+    for (std::uint64_t row = begin; row < begin + length; ++row) chosen.push_back(row);
   }
   for (std::size_t link = 0; link < model.links.size(); ++link) {
     if (model.links[link].from.table != t || !store.links[link].broken.empty()) continue;
-    std::size_t found = 0;
-    const std::vector<std::uint64_t> leads = store.links[link].rows.decoded();
-    for (std::uint64_t row = 0; row < leads.size() && found < most_without_match; ++row) {
-      if (leads[row] != store.links[link].no_row) continue;
-      chosen.push_back(row);
-      ++found;
-    }
+    std::size_t without_match = 0;
+    each_code(store.links[link].rows, rows, [&](std::uint64_t row, std::uint64_t leads_to) {
+      if (leads_to == store.links[link].no_row) {
+        chosen.push_back(row);
+        ++without_match;
+      }
+      return without_match < most_without_match;
+    });
   }
   std::sort(chosen.begin(), chosen.end());
   chosen.erase(std::unique(chosen.begin(), chosen.end()), chosen.end());
@@ -46,22 +76,20 @@ using ChosenRows = std::map<std::string, std::vector<std::uint64_t>>;  // by tab
 
 Dataset reduced(const Dataset& dataset, const ChosenRows& chosen) {
   const CheckedModel& model = model::checked(dataset.model());
+  const unsigned threads = base::thread_count(dataset.options().threads);
   auto store = std::make_shared<store::Store>(store::store_of(dataset));
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
     const auto rows = chosen.find(model.tables[t].name);
     if (rows == chosen.end()) continue;
     store::StoredTable& table = store->tables[t];
     table.rows = rows->second.size();
-    for (store::StoredColumn& column : table.columns) {
+    base::parallel_for(table.columns.size(), threads, [&](std::size_t c) {
+      store::StoredColumn& column = table.columns[c];
       if (column.broken.empty()) column.data = store::encode_column(store::chosen_rows(column.data, rows->second));
-    }
+    });
     for (std::size_t link = 0; link < model.links.size(); ++link) {
       if (model.links[link].from.table != t || !store->links[link].broken.empty()) continue;
-      const std::vector<std::uint64_t> leads = store->links[link].rows.decoded();
-      std::vector<std::uint64_t> kept;
-      kept.reserve(rows->second.size());
-      for (const std::uint64_t row : rows->second) kept.push_back(leads[row]);
-      store->links[link].rows = store::Codes::encode(kept);
+      store->links[link].rows = store::Codes::encode(codes_at(store->links[link].rows, rows->second));
     }
   }
   return store::dataset_of(dataset.model(), std::move(store), dataset.options());
