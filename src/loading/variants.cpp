@@ -14,13 +14,11 @@ Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const Model&
       store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path}));
 }
 
-Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const std::vector<ModelText>& texts) {
+Result<Model> model_beside(const Dataset& dataset, const std::vector<ModelText>& texts) {
   const std::filesystem::path folder = std::filesystem::path(dataset.model().path()).parent_path();
   std::vector<ModelText> placed = texts;
   for (ModelText& text : placed) text.name = (folder / text.name).lexically_normal().string();
-  const auto model = Model::parse(placed, dataset.model().options());
-  if (!model) return tl::unexpected(model.error());
-  return load(dataset, *model);
+  return Model::parse(placed, dataset.model().options());
 }
 
 Result<const Placed*> Variants::with(const std::map<std::string, std::string>& set) {

@@ -19,14 +19,14 @@ struct Placed {
   std::filesystem::path store;
 };
 
+// The model of texts that are named as seen from the folder of the dataset's model. Errors: those of reading texts.
+Result<Model> model_beside(const Dataset& dataset, const std::vector<ModelText>& texts);
+
 // The store that was loaded for a model over the data of a dataset; its file goes with the last copy of this.
 class TemporaryStore {
  public:
   // Errors: those of loading.
   static Result<TemporaryStore> load(const Dataset& dataset, const Model& model);
-  // The same for texts that are named as seen from the folder of the dataset's model. Errors: those of reading the
-  // texts, too.
-  static Result<TemporaryStore> load(const Dataset& dataset, const std::vector<ModelText>& texts);
   const Placed& placed() const { return *placed_; }
 
  private:

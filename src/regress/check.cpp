@@ -221,11 +221,10 @@ class Checker {
       if (recorded.model != now) changed.insert(recorded.model);
     }
     report_.model_changed = !changed.empty();
-    for (const std::string& model : changed) {
-      const auto base = recorded_model(model);
-      if (!base) return tl::unexpected(base.error());
-      report_.changed +=
-          (report_.changed.empty() ? "" : "; ") + changes_between((*base)->dataset().model(), dataset_.model());
+    for (const std::string& hash : changed) {
+      const auto model = recorded_model(hash);
+      if (!model) return tl::unexpected(model.error());
+      report_.changed += (report_.changed.empty() ? "" : "; ") + changes_between(**model, dataset_.model());
     }
     if (report_.data_changed) {
       report_.compared_with = ComparedWith::base_on_data;
@@ -262,21 +261,30 @@ class Checker {
     return {};
   }
 
-  // A recorded model over the data of today.
-  Result<Variants*> recorded_model(const std::string& hash) {
-    if (const auto known = bases_.find(hash); known != bases_.end()) return known->second.get();
+  Result<const Model*> recorded_model(const std::string& hash) {
+    if (const auto known = recorded_.find(hash); known != recorded_.end()) return &known->second;
     const auto texts = folder_.models.find(hash);
     if (texts == folder_.models.end()) {
       return tl::unexpected(base::error_at("JR-904", Place{path_, 0, 0}, fmt::format("the model {} is not there", hash),
                                            "restore the file, or remove the baseline and record it again"));
     }
-    auto loaded = loading::TemporaryStore::load(dataset_, texts->second);
+    auto model = loading::model_beside(dataset_, texts->second);
+    if (!model) return tl::unexpected(model.error());
+    return &recorded_.emplace(hash, std::move(*model)).first->second;
+  }
+
+  // A recorded model over the data of today: loaded when it is first asked for.
+  Result<Variants*> recorded_on_data(const std::string& hash) {
+    if (const auto known = bases_.find(hash); known != bases_.end()) return known->second.get();
+    const auto model = recorded_model(hash);
+    if (!model) return tl::unexpected(model.error());
+    auto loaded = loading::TemporaryStore::load(dataset_, **model);
     if (!loaded) return tl::unexpected(loaded.error());
     return bases_.emplace(hash, std::make_unique<Variants>(std::move(*loaded))).first->second.get();
   }
 
   Result<const loading::Placed*> base_of(const RecordedResult& query) {
-    const auto variants = recorded_model(query.model);
+    const auto variants = recorded_on_data(query.model);
     if (!variants) return tl::unexpected(variants.error());
     return (*variants)->with(query.set);
   }
@@ -425,6 +433,7 @@ class Checker {
   Variants candidate_;
   Folder folder_;
   std::vector<RecordedResult> queries_;
+  std::map<std::string, Model> recorded_;                   // by fingerprint
   std::map<std::string, std::unique_ptr<Variants>> bases_;  // by the model's fingerprint; "" for another base
   std::map<std::string, std::int64_t> budgets_;
   std::map<std::string, regress::Timed> now_;
