@@ -4,6 +4,7 @@
 // in one order and used in integer arithmetic, so that the files are the same on every machine. Shapes follow life: a
 // few busy stations and many quiet ones, a long tail of cards, more sessions in the evening, at weekends and in winter,
 // and growth over the years.
+#include <fmt/compile.h>
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -95,9 +96,10 @@ class Output {
       : path_(path.string()), file_(std::fopen(path.c_str(), "wb"), &std::fclose) {
     if (!file_) error_ = errno;
   }
-  template <class... Arguments>
-  void print(fmt::format_string<Arguments...> format, Arguments&&... arguments) {
-    fmt::format_to(std::back_inserter(buffer_), format, std::forward<Arguments>(arguments)...);
+  // Takes FMT_COMPILE("…"): most of the time of a demo would else go into reading the formats.
+  template <class Format, class... Arguments>
+  void print(const Format& format, const Arguments&... arguments) {
+    fmt::format_to(std::back_inserter(buffer_), format, arguments...);
     if (buffer_.size() > (1U << 20)) flush();
   }
   void write(std::string_view text) { buffer_.append(text.data(), text.data() + text.size()); }
@@ -122,8 +124,8 @@ class Output {
 
 std::string date_text(Days day) {
   const year_month_day civil(day);
-  return fmt::format("{:04}-{:02}-{:02}", static_cast<int>(civil.year()), static_cast<unsigned>(civil.month()),
-                     static_cast<unsigned>(civil.day()));
+  return fmt::format(FMT_COMPILE("{:04}-{:02}-{:02}"), static_cast<int>(civil.year()),
+                     static_cast<unsigned>(civil.month()), static_cast<unsigned>(civil.day()));
 }
 
 // --- the network ----------------------------------------------------------------------------------------------------
@@ -207,8 +209,8 @@ class Generator {
     Output out(data_ / "tariffs.csv");
     out.write("tariff_code,plan,price_per_kwh,idle_price\n");
     for (const Tariff& tariff : std::span(tariffs).first(listed_tariffs)) {
-      out.print("{},{},0.{:04},", tariff.code, tariff.plan, tariff.price);
-      if (tariff.idle_price >= 0) out.print("0.{:04}", tariff.idle_price);
+      out.print(FMT_COMPILE("{},{},0.{:04},"), tariff.code, tariff.plan, tariff.price);
+      if (tariff.idle_price >= 0) out.print(FMT_COMPILE("0.{:04}"), tariff.idle_price);
       out.write("\n");
     }
     return out.close();
@@ -223,7 +225,7 @@ class Generator {
     for (std::uint32_t s = 0; s < stations; ++s) {
       const std::string_view region = regions[random_.below(100) < 60 ? random_.below(2) : 2 + random_.below(3)];
       const Days installed = first_day - std::chrono::days(random_.below(2200));
-      station_file.print("{},{} {} {},{},{}\n", 100 + s, streets[s % streets.size()],
+      station_file.print(FMT_COMPILE("{},{} {} {},{},{}\n"), 100 + s, streets[s % streets.size()],
                          places[s / streets.size() % places.size()], s / 120 + 1, region, date_text(installed));
       const std::int64_t count = random_.between(2, 8);
       const bool fast = random_.once_in(3);
@@ -232,7 +234,8 @@ class Generator {
         bays_.push_back({static_cast<std::uint32_t>((100 + s) * 10 + static_cast<std::uint32_t>(b)), s,
                          strong ? "CCS" : (random_.once_in(6) ? "CHAdeMO" : "Type 2"),
                          strong ? (random_.once_in(2) ? 300 : 150) : (random_.once_in(4) ? 50 : 22)});
-        bay_file.print("{},{},{},{}\n", bays_.back().id, 100 + s, bays_.back().connector, bays_.back().max_kw);
+        bay_file.print(FMT_COMPILE("{},{},{},{}\n"), bays_.back().id, 100 + s, bays_.back().connector,
+                       bays_.back().max_kw);
       }
     }
     if (Result<void> done = station_file.close(); !done) return done;
@@ -250,8 +253,8 @@ class Generator {
           static_cast<unsigned>(civil.day()) <= 28)
         continue;
       const unsigned weekday = std::chrono::weekday(day).iso_encoding();
-      out.print("{},{},{},{},{},{},{}\n", date_text(day), static_cast<int>(civil.year()), (month + 2) / 3, month,
-                month_names[month - 1], weekday, weekday_names[weekday - 1]);
+      out.print(FMT_COMPILE("{},{},{},{},{},{},{}\n"), date_text(day), static_cast<int>(civil.year()), (month + 2) / 3,
+                month, month_names[month - 1], weekday, weekday_names[weekday - 1]);
     }
     return out.close();
   }
@@ -350,15 +353,16 @@ class Generator {
     const std::uint64_t moment = random_.below(3000) * 28'799'903;  // microseconds
     const std::string start_text = date_text(day);
     const std::string stop_text = stop_day == day ? start_text : date_text(stop_day);
-    out.print("{},{},{},{},{},{},{},{} {:02}:{:02}:{:02},{} {:02}:{:02}:{:02},", 700'000'000 + row * 3 + row % 3, row,
-              bay_id, 2'000'000 + card * 7, no_tariff ? "" : tariff.code, start_text, stop_text, start_text,
-              minute / 60, minute % 60, seconds, stop_text, stop % minutes_per_day / 60, stop % 60, seconds);
-    out.print("{}.{:03},{}.{:02},{},{},{},{}.{:06},", energy / 1000, energy % 1000, peak / 100, peak % 100, idle,
-              channel, channel_name, meter / 1'000'000, meter % 1'000'000);
-    if (!random_.once_in(5)) out.print("{}", random_.between(3, 85));
-    out.print(",EUR,{}.{:04},{} {:02}:{:02}:{:02}.{:06},R{:016X}\n", air / 10'000, air % 10'000, date_text(settled),
-              moment / 3'600'000'000, moment / 60'000'000 % 60, moment / 1'000'000 % 60, moment % 1'000'000,
-              row * 0x9E3779B97F4A7C15ULL ^ 0x51ED270B7A2C41D3ULL);
+    out.print(FMT_COMPILE("{},{},{},{},{},{},{},{} {:02}:{:02}:{:02},{} {:02}:{:02}:{:02},"),
+              700'000'000 + row * 3 + row % 3, row, bay_id, 2'000'000 + card * 7, no_tariff ? "" : tariff.code,
+              start_text, stop_text, start_text, minute / 60, minute % 60, seconds, stop_text,
+              stop % minutes_per_day / 60, stop % 60, seconds);
+    out.print(FMT_COMPILE("{}.{:03},{}.{:02},{},{},{},{}.{:06},"), energy / 1000, energy % 1000, peak / 100, peak % 100,
+              idle, channel, channel_name, meter / 1'000'000, meter % 1'000'000);
+    if (!random_.once_in(5)) out.print(FMT_COMPILE("{}"), random_.between(3, 85));
+    out.print(FMT_COMPILE(",EUR,{}.{:04},{} {:02}:{:02}:{:02}.{:06},R{:016X}\n"), air / 10'000, air % 10'000,
+              date_text(settled), moment / 3'600'000'000, moment / 60'000'000 % 60, moment / 1'000'000 % 60,
+              moment % 1'000'000, row * 0x9E3779B97F4A7C15ULL ^ 0x51ED270B7A2C41D3ULL);
   }
 
   // Planted: cards are listed long before and after they are used; the sessions use a sixth of them.
@@ -369,7 +373,8 @@ class Generator {
       const std::string_view holder = random_.once_in(5) ? "fleet" : "private";
       const Days issued = first_day - std::chrono::days(random_.below(1500));
       const std::uint64_t check = random_.below(100000);
-      out.print("{},{},{},{:06}-{:05}\n", 2'000'000 + card * 7, holder, date_text(issued), card * 11, check);
+      out.print(FMT_COMPILE("{},{},{},{:06}-{:05}\n"), 2'000'000 + card * 7, holder, date_text(issued), card * 11,
+                check);
     }
     return out.close();
   }
@@ -405,7 +410,8 @@ class Generator {
     Output out(data_ / "crews.csv");
     out.write("crew,shift,leader\n");
     for (const std::string_view crew : crew_names) {
-      for (const std::string_view shift : shifts) out.print("{},{},{}\n", crew, shift, leaders[random_.below(5)]);
+      for (const std::string_view shift : shifts)
+        out.print(FMT_COMPILE("{},{},{}\n"), crew, shift, leaders[random_.below(5)]);
     }
     return out.close();
   }
