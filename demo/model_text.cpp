@@ -142,6 +142,7 @@ measure fast_sessions  = count(sessions where bays.max_kw >= 150)  format "#,##0
 measure visits_made    = count(visits)  format "#,##0"
 measure busiest_bay    = max(n_started for bays)  format "#,##0"
 measure most_elders    = max(elders for stations)  format "#,##0"
+measure ways_to_pay    = count(distinct channel || " / " || tariffs.plan for sessions)  format "#,##0"
 
 query monthly "Revenue by month" {
   by    days.year, days.month_name
@@ -222,7 +223,7 @@ query settlement "How sessions were started, and until when they were settled" {
 
 query second_look "Numbers to look at twice" {
   by    stations.region
-  show  list_value, station_price, roaming_value, fast_sessions, visits_made, busiest_bay, most_elders
+  show  list_value, station_price, roaming_value, fast_sessions, visits_made, busiest_bay, most_elders, ways_to_pay
   total grand
 }
 

@@ -13,7 +13,7 @@ using namespace language;
 
 namespace {
 
-constexpr std::array<Rule, 23> all_rules{{
+constexpr std::array<Rule, 24> all_rules{{
     {"JA-101", "a column that nothing uses", "it is loaded, stored and kept in memory for nobody", find_unused_columns},
     {"JA-102", "a column that nothing uses, different in every row",
      "it can't be compressed, and is often the largest column of its table", find_unused_unique_columns},
@@ -56,6 +56,8 @@ constexpr std::array<Rule, 23> all_rules{{
      find_filters_of_nothing},
     {"JA-308", "a constant written into several measures", "one of them will be changed, and the others forgotten",
      find_repeated_constants},
+    {"JA-309", "a count of texts that are put together to be counted",
+     "each row's text is made to be compared; combinations of columns are counted by their codes", find_counted_texts},
 }};
 
 }  // namespace

@@ -98,6 +98,7 @@ void find_averages_of_averages(const Subject& subject, Findings& findings);
 void find_divisions_by_zero(const Subject& subject, Findings& findings);
 void find_filters_of_nothing(const Subject& subject, Findings& findings);
 void find_repeated_constants(const Subject& subject, Findings& findings);
+void find_counted_texts(const Subject& subject, Findings& findings);
 void find_unused_measures(const Subject& subject, Findings& findings);
 void find_equal_measures(const Subject& subject, Findings& findings);
 

@@ -425,6 +425,42 @@ TEST(Audit, FiltersThatNoRowPasses) {
   EXPECT_EQ(audited.findings[0].remedy, "did you mean \"app\"?");
 }
 
+TEST(Audit, CountedTextsThatCombinationsReplace) {
+  const auto of = [](const std::string& measure, const std::string& columns = "") {
+    return *audit(
+        network(columns, "measure x = " + measure + "\nquery q { show x }\n", columns.empty() ? "" : ",missing").open(),
+        rules_of({"JA-309"}));
+  };
+  // What is proposed counts the same.
+  const auto proposed = [&](const std::string& measure, const std::string& columns = "") -> std::string {
+    const Audit audited = of(measure, columns);
+    if (audited.findings.size() != 1) return fmt::format("{} findings", audited.findings.size());
+    const std::string& remedy = audited.findings[0].remedy;
+    const std::string instead = remedy.substr(remedy.find("count(distinct("));
+    const test::SmallModel model = network(columns, "", columns.empty() ? "" : ",missing");
+    const Dataset dataset = model.open();
+    EXPECT_EQ(test::answer(dataset, "by sessions.channel show x = " + instead),
+              test::answer(dataset, "by sessions.channel show x = " + measure));
+    return instead;
+  };
+  EXPECT_EQ(proposed("count(distinct channel || \"-\" || channel || bays.lane for sessions)"),
+            "count(distinct(sessions.channel, bays.lane for sessions where bays.lane is not null))");
+  EXPECT_EQ(proposed("count(distinct channel || \"-\" || bays.lane for sessions where kwh > 15)"),
+            "count(distinct(sessions.channel, bays.lane for sessions where kwh > 15 and bays.lane is not null))");
+  // A row's name is none within distinct.
+  const Audit named = of("count(distinct s.channel || s.bays.lane for s in sessions where s.kwh > 15)");
+  ASSERT_EQ(named.findings.size(), 1U);
+  EXPECT_EQ(
+      named.findings[0].remedy,
+      "count the combinations, where no two of them give one text: count(distinct(sessions.channel, bays.lane for "
+      "sessions where … and bays.lane is not null))");
+  EXPECT_EQ(proposed("count(distinct pair for sessions)", "missing text  pair = channel || missing"),
+            "count(distinct(sessions.channel, sessions.missing for sessions where sessions.missing is not null))");
+  EXPECT_EQ(of("count(distinct channel || \"x\" for sessions)").findings.size(), 0U);
+  EXPECT_EQ(of("count(channel || bays.lane for sessions)").findings.size(), 0U);
+  EXPECT_EQ(of("count(distinct upper(channel) || bays.lane for sessions)").findings.size(), 0U);
+}
+
 TEST(Audit, ConstantsWrittenSeveralTimes) {
   const auto of = [](const std::string& more) {
     return found(network("", more + "query q { show a, b }\n").open(), rules_of({"JA-308"}));
@@ -569,7 +605,8 @@ JA-304 avg_price
 JA-305 station_price
 JA-306 sessions.price_paid
 JA-307 roaming_value
-JA-308 fast_sessions)");
+JA-308 fast_sessions
+JA-309 ways_to_pay)");
   std::set<std::string> codes;
   const Audit audited = *audit(*dataset);
   for (const Finding& finding : audited.findings) codes.insert(finding.code);
@@ -604,7 +641,8 @@ JA-304 avg_price
 JA-305 station_price
 JA-306 avg_price
 JA-307 roaming_value
-JA-308 fast_sessions)");
+JA-308 fast_sessions
+JA-309 ways_to_pay)");
 }
 
 TEST(Audit, SarifNamesRulesPlacesAndSavings) {
