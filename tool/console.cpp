@@ -42,15 +42,21 @@ void Console::write_rendered(std::string_view text) {
     write(visible(text));
   }
 }
+bool Console::has_table(const std::vector<std::string>& names) {
+  if (render_.table.empty() || std::find(names.begin(), names.end(), render_.table) != names.end()) return true;
+  missing_table_ = fmt::format("there is no table '{}' in this; there is {}", render_.table, fmt::join(names, ", "));
+  return false;
+}
 void Console::print(const Report& report) {
-  render(report, render_, [this](std::string_view part) { write_rendered(part); });
+  if (has_table(table_names(report))) render(report, render_, [this](std::string_view part) { write_rendered(part); });
 }
 void Console::print(const QueryResult& result) {
-  render(result, render_, [this](std::string_view part) { write_rendered(part); });
+  if (has_table({"rows"})) render(result, render_, [this](std::string_view part) { write_rendered(part); });
 }
 
 int Console::finish(int status) {
   if (std::fflush(stdout) != 0 && output_error_ == 0) output_error_ = errno;
+  if (output_error_ == 0 && !missing_table_.empty()) return wrong_usage(missing_table_);
   if (output_error_ == 0) return status;
   Diagnostic diagnostic;
   diagnostic.code = "JR-012";

@@ -4,6 +4,7 @@
 #include <chrono>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include "juniper/dataset.h"
 #include "juniper/diagnostics.h"
@@ -40,6 +41,8 @@ class Console {
 
  private:
   void write(std::string_view text);
+  // Whether --table, if it is given, is one of these; else keeps what there is to choose from.
+  bool has_table(const std::vector<std::string>& names);
   // What is rendered in the chosen format.
   void write_rendered(std::string_view text);
 
@@ -51,6 +54,7 @@ class Console {
   std::string last_step_;
   bool drawn_ = false;
   int output_error_ = 0;
+  std::string missing_table_;  // why nothing was printed for --table
 };
 
 }  // namespace juniper::tool

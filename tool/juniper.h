@@ -16,6 +16,7 @@ enum class When : std::uint8_t { automatic, always, never };
 struct Common {
   Options options;
   Format format = Format::terminal;
+  std::string table;
   When color = When::automatic;
   bool quiet = false;
   bool wants_help = false;

@@ -95,9 +95,12 @@ int main(int count, char** arguments) {
     return 0;
   }
   const Parsed parsed = parse(line, words);
-  Console console({common.format, colored(common.color, STDOUT_FILENO) ? Color::on : Color::off, !common.quiet},
-                  common.quiet, colored(common.color, STDERR_FILENO));
+  Console console(
+      {common.format, colored(common.color, STDOUT_FILENO) ? Color::on : Color::off, !common.quiet, common.table},
+      common.quiet, colored(common.color, STDERR_FILENO));
   if (parsed.problem) return console.wrong_usage(*parsed.problem);
+  if (!common.table.empty() && common.format != Format::csv)
+    return console.wrong_usage("--table chooses what --format csv holds: give both");
   if (common.wants_version) {
     fmt::print("juniper {}\n", JUNIPER_VERSION);
     return 0;

@@ -66,7 +66,7 @@ struct Table {
   std::function<void(const std::function<void(const TableRow&)>& visit)> more = {};
 };
 
-// A document. CSV holds its one table marked for it, or, of one without, its facts and texts as one row; JSON all facts, texts and tables, by name.
+// A document. CSV holds one table of it (RenderOptions::table), JSON all facts, texts and tables, by name.
 struct Report {
   std::vector<std::variant<Heading, Paragraph, Verbatim, Fact, Table>> blocks;
 };
@@ -76,16 +76,22 @@ enum class Format : std::uint8_t { terminal, json, csv, markdown };
 struct RenderOptions {
   Format format = Format::terminal;
   Color color = Color::off;
-  bool footer =
-      true;  // below the rows of an answer, for people: how many they are, what was read, and how long it took
+  // Below the rows of an answer, for people: how many they are, what was read, and how long it took.
+  bool footer = true;
+  // What CSV holds: the table of this name, or "facts" for the facts and texts as one row. Empty: the table that is marked
+  // for CSV, else the facts.
+  std::string table = {};
 };
+
+// What RenderOptions::table may name for a document: its tables for programs, and "facts" where it has some. Thread-safe.
+std::vector<std::string> table_names(const Report& report);
 
 // A text as a terminal may show it: characters that command it (escape sequences in a cell, say) or turn the direction of
 // what follows around become escapes like \u{1b}; line ends and tabs stay. Documents are rendered so for the terminal, and
 // diagnostics always. Thread-safe.
 std::string visible(std::string_view text);
 
-// Renders a document; ends in a newline. Thread-safe.
+// Renders a document; ends in a newline. Nothing comes out for a table that is not there. Thread-safe.
 std::string render(const Report& report, const RenderOptions& options = {});
 
 // The same in parts of some 64 kB, one behind the other, as they are ready.

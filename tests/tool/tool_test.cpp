@@ -94,6 +94,42 @@ TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
   EXPECT_NE(run_tool({"weigh", model_, "--color", "always"}).out.find('\033'), std::string::npos);
 }
 
+// The lines of a CSV text; those within quotes belong to a field.
+std::size_t records_of(const std::string& csv) {
+  bool quoted = false;
+  std::size_t records = 0;
+  for (const char c : csv) {
+    if (c == '"') quoted = !quoted;
+    if (c == '\n' && !quoted) ++records;
+  }
+  return records;
+}
+
+TEST_F(ToolTest, CsvHoldsEachTableThatJsonNames) {
+  for (std::vector<std::string> command : commands()) {
+    command.insert(command.end(), {"--format", "json"});
+    if (command[0] == "baseline") command.emplace_back("--replace");
+    const auto json = nlohmann::json::parse(run_tool(command).out);
+    command[std::find(command.begin(), command.end(), "json") - command.begin()] = "csv";
+    bool has_facts = false;
+    for (const auto& [name, member] : json.items()) {
+      has_facts = has_facts || !member.is_array();
+      if (!member.is_array()) continue;
+      std::vector<std::string> words = command;
+      words.insert(words.end(), {"--table", name});
+      EXPECT_EQ(records_of(run_tool(words).out), member.size() + 1) << command[0] << " " << name;
+    }
+    if (!has_facts) continue;
+    command.insert(command.end(), {"--table", "facts"});
+    EXPECT_EQ(records_of(run_tool(command).out), 2U) << command[0];
+  }
+  const auto wrong = run_tool({"links", model_, "--format", "csv", "--table", "tables"});
+  EXPECT_EQ(wrong.status, 2);
+  EXPECT_EQ(wrong.out, "");
+  EXPECT_NE(wrong.err.find("there is links, orphans"), std::string::npos) << wrong.err;
+  EXPECT_EQ(run_tool({"links", model_, "--table", "links"}).status, 2);
+}
+
 TEST_F(ToolTest, AsksInThreeWays) {
   const std::string query = "by tariffs.plan show revenue, (revenue across tariffs) as all total grand";
   const auto engine = run_tool({"ask", model_, query, "--format", "csv"});

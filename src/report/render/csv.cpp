@@ -1,4 +1,5 @@
-// For programs, as CSV: the one table that is marked for it; of a document without one, its facts and texts as one row.
+// For programs, as CSV: the table that is asked for, or the one that is marked for it; of a document without one, its facts
+// and texts as one row.
 #include "report/render/formats.h"
 
 namespace juniper::render_formats {
@@ -18,6 +19,8 @@ std::string csv_field(const Cell& cell) {
   return quoted + "\"";
 }
 
+constexpr std::string_view facts_name = "facts";
+
 // A line for names, and one for values.
 void facts(const Report& report, Out& out) {
   std::string names;
@@ -35,10 +38,10 @@ void facts(const Report& report, Out& out) {
 
 }  // namespace
 
-void csv(const Report& report, Out& out) {
+void csv(const Report& report, const std::string& name, Out& out) {
   for (const auto& block : report.blocks) {
     const Table* table = std::get_if<Table>(&block);
-    if (table == nullptr || table->in_csv == InCsv::no) continue;
+    if (table == nullptr || (name.empty() ? table->in_csv == InCsv::no : table->name != name)) continue;
     std::string text;
     const auto line = [&](const auto& field) {
       text.clear();
@@ -58,7 +61,7 @@ void csv(const Report& report, Out& out) {
     });
     return;
   }
-  facts(report, out);
+  if (name.empty() || name == facts_name) facts(report, out);
 }
 
 }  // namespace juniper::render_formats

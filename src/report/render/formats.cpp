@@ -20,6 +20,18 @@ bool is_for_people(const Table& table) {
 
 namespace juniper {
 
+std::vector<std::string> table_names(const Report& report) {
+  std::vector<std::string> names;
+  bool has_facts = false;
+  for (const auto& block : report.blocks) {
+    const Table* table = std::get_if<Table>(&block);
+    if (table != nullptr) names.push_back(table->name);
+    has_facts = has_facts || std::holds_alternative<Fact>(block) || std::holds_alternative<Verbatim>(block);
+  }
+  if (has_facts) names.emplace_back("facts");
+  return names;
+}
+
 std::string visible(std::string_view text) {
   return base::lines(text);
 }
@@ -34,7 +46,7 @@ void render(const Report& report, const RenderOptions& options, const Sink& sink
       render_formats::json(report, out);
       break;
     case Format::csv:
-      render_formats::csv(report, out);
+      render_formats::csv(report, options.table, out);
       break;
     case Format::markdown:
       render_formats::markdown(report, out);

@@ -63,6 +63,7 @@ class Out {
 void terminal(const Report& report, Color color, Out& out);
 void markdown(const Report& report, Out& out);
 void json(const Report& report, Out& out);
-void csv(const Report& report, Out& out);
+// `name` is that of a table, "facts", or empty.
+void csv(const Report& report, const std::string& name, Out& out);
 
 }  // namespace juniper::render_formats
