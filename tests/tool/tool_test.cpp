@@ -126,7 +126,7 @@ TEST_F(ToolTest, CsvHoldsEachTableThatJsonNames) {
   const auto wrong = run_tool({"links", model_, "--format", "csv", "--table", "tables"});
   EXPECT_EQ(wrong.status, 2);
   EXPECT_EQ(wrong.out, "");
-  EXPECT_NE(wrong.err.find("there is links, orphans"), std::string::npos) << wrong.err;
+  EXPECT_NE(wrong.err.find("its tables are links, orphans"), std::string::npos) << wrong.err;
   EXPECT_EQ(run_tool({"links", model_, "--table", "links"}).status, 2);
 }
 
