@@ -61,6 +61,8 @@ struct ColumnLoad {
   std::int64_t evaluate_nanoseconds = 0;  // 0 for a column of the source
   std::int64_t encode_nanoseconds = 0;
   bool calculated = false;
+  // Taken from the earlier store, as it means the same over the same rows; the times are those of then.
+  bool carried = false;
 };
 struct TableLoad {
   std::string table;

@@ -198,6 +198,12 @@ Result<void> Loader::need_column(ColumnId id) {
     mark_broken(id, *broken);
     return {};
   }
+  if (const store::StoredColumn* const earlier = carried_columns_.find(id, unchanged_)) {
+    store_.tables[id.table].columns[id.column] = *earlier;
+    column_done_[id.table][id.column] = true;
+    carried_.insert(id);
+    return {};
+  }
   const auto begin = Clock::now();
   report({"computing " + model_.column_name(id), store_.tables[id.table].rows, 0, 0});
   const auto rows = engine::evaluate_rows(source_, id.table, column.expression, options_.threads);

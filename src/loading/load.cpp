@@ -59,6 +59,7 @@ struct Loaded {
   store::Store store;
   bool loaded = false;
   std::vector<std::uint64_t> files_read;  // of each table, now
+  std::set<ColumnId> carried;             // calculated columns as an earlier store held them
 };
 
 LoadReport describe(const Loaded& loaded, const std::string& path) {
@@ -79,12 +80,15 @@ LoadReport describe(const Loaded& loaded, const std::string& path) {
     row.rejected = store::rejected_rows(store, table);
     row.read_nanoseconds = table.read_nanoseconds;
     row.total_nanoseconds = table.read_nanoseconds + table.encode_nanoseconds;
-    for (const store::StoredColumn& column : table.columns) {
+    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      const store::StoredColumn& column = table.columns[c];
       const std::uint64_t bytes = column.data.bytes();
       row.bytes += bytes;
-      if (column.calculated) row.total_nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
+      const bool carried = loaded.carried.contains({static_cast<TableIndex>(t), c});
+      if (column.calculated && !carried)
+        row.total_nanoseconds += column.evaluate_nanoseconds + column.encode_nanoseconds;
       report.columns.push_back({table.name, column.name, table.rows, bytes, column.evaluate_nanoseconds,
-                                column.encode_nanoseconds, column.calculated});
+                                column.encode_nanoseconds, column.calculated, carried});
     }
     if (table.order_asked || !table.order.empty()) {
       report.orders.push_back({table.name, table.order, table.order_saved_bytes,
@@ -147,7 +151,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   if (use_earlier && std::all_of(earlier->tables.begin(), earlier->tables.end(), stands_so) &&
       loading::is_fresh(*earlier, model::checked(model), wanted)) {
     if (auto accepted = accept(model, *earlier); !accepted) return tl::unexpected(accepted.error());
-    return Loaded{std::move(*earlier), false, {}};
+    return Loaded{std::move(*earlier), false, {}, {}};
   }
   // Neither a model text nor a source that --store names by mistake is replaced.
   if (auto may = base::may_replace(path, store::begins_as_store, options.overwrite); !may)
@@ -172,7 +176,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
     if (auto closed = rejects->close(); !closed) return tl::unexpected(closed.error());
   }
   if (auto written = writer.finish(*loaded); !written) return tl::unexpected(written.error());
-  return Loaded{std::move(*loaded), true, loader.files_read()};
+  return Loaded{std::move(*loaded), true, loader.files_read(), loader.carried()};
 }
 
 }  // namespace

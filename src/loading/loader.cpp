@@ -40,7 +40,9 @@ Loader::Loader(const Model& model, const Options& options, std::set<std::string>
       earlier_(earlier),
       rejects_(rejects),
       writer_(writer),
-      source_{model_, store_, {today_of(options)}} {
+      source_{model_, store_, {today_of(options)}},
+      unchanged_(model_.tables.size(), false),
+      carried_columns_(model_, today_of(options), earlier) {
   store_.model_texts = texts_beside(model);
 }
 
@@ -117,6 +119,10 @@ Result<void> Loader::read_table(TableIndex t) {
   }
   auto read = loading::read_table(request, stored.signature, earlier_, order, settings);
   if (!read) return tl::unexpected(with_place(read.error(), table));
+  // A copy in the order of the files is not what the earlier store's other columns stand beside.
+  unchanged_[t] = read->unchanged != nullptr &&
+                  std::any_of(earlier_->tables.begin(), earlier_->tables.end(),
+                              [&](const store::StoredTable& then) { return &then == read->unchanged.get(); });
   stored.rows = read->rows;
   stored.source_bytes = read->bytes;
   store_.sources.insert(store_.sources.end(), read->sources.begin(), read->sources.end());
@@ -218,6 +224,7 @@ void Loader::leave_out_unreached(TableIndex t, std::vector<bool>& done) {
     data = store::encode_column(store::chosen_rows(data, kept));
     if (!sorts(t)) writer_.write_ahead(data);
   });
+  unchanged_[t] = unchanged_[t] && kept.size() == stored.rows;
   stored.unreached_rows = stored.rows - kept.size();
   stored.rows = kept.size();
   stored.encode_nanoseconds += nanoseconds_since(begin);
@@ -257,6 +264,7 @@ Result<void> Loader::order_rows() {
     }
     const auto begin = Clock::now();
     if (may_sort) {
+      unchanged_[t] = false;
       report({"ordering " + stored.name, stored.rows, 0, 0});
       const std::vector<unsigned> weights = code_weights(model_, t);
       if (table.sorted_by.empty()) {

@@ -12,6 +12,7 @@
 #include "engine/source.h"
 #include "juniper/dataset.h"
 #include "language/traverse.h"
+#include "loading/carried_columns.h"
 #include "loading/resolve_link.h"
 #include "model/uses.h"
 #include "source/column_input.h"
@@ -41,6 +42,8 @@ class Loader {
 
   // Of each table, how many files were read; after `run`.
   const std::vector<std::uint64_t>& files_read() const { return files_read_; }
+  // The calculated columns whose values the earlier store gave; after `run`.
+  const std::set<ColumnId>& carried() const { return carried_; }
   Result<store::Store> run(const std::string& signature);
 
  private:
@@ -123,6 +126,9 @@ class Loader {
   store::Store store_;
   engine::Source source_;
   std::vector<std::uint64_t> files_read_;  // of each table
+  std::vector<bool> unchanged_;            // whether a table's rows stand as they stood in the earlier store
+  CarriedColumns carried_columns_;
+  std::set<ColumnId> carried_;
   std::vector<ReadColumn> read_columns_;
   std::vector<std::vector<std::uint64_t>> kept_rows_;  // of each table, those of its files, where some were left out
   std::vector<std::vector<bool>> column_done_;

@@ -97,6 +97,83 @@ TEST(Load, WhatDecidesTheBytesMakesItStale) {
   EXPECT_EQ(test::answer(model.open(), "show total"), "14.75");
 }
 
+// The calculated columns that a load takes from the earlier store, and what all of them give then.
+std::string carried_by_load(const test::SmallModel& model) {
+  const auto report = load(model.path());
+  if (!report) return test::messages(report.error());
+  std::string carried;
+  for (const ColumnLoad& column : report->columns) {
+    if (column.carried) carried += (carried.empty() ? "" : " ") + column.column;
+  }
+  return carried;
+}
+
+TEST(Load, ColumnsThatMeanTheSameOverTheSameRowsAreNotComputedAgain) {
+  std::string now = R"(param factor = 2
+table sessions from csv "data/s-*.csv" { key id integer  bay_id integer  energy decimal(2)
+  double = energy * factor
+  far = bays.site
+  four = double * 2
+  all = sum(s.energy for s in sessions)
+  most = top_energy of this
+  old = days_between(date "2020-01-01", today())
+}
+table bays from csv "data/bays.csv" { key bay_id integer  site text  used = count(s in sessions where s.bay_id = this.bay_id) }
+link sessions.bay_id -> bays.bay_id
+measure top_energy = max(energy for sessions)
+query q { by sessions.id show a = max(double for sessions), b = max(far for sessions), c = max(four for sessions), d = max(all for sessions), e = max(most for sessions), f = max(bays.used for sessions) }
+)";
+  const test::SmallModel model(now, {{"data/s-1.csv", "id,bay_id,energy\n1,7,1.50\n2,8,2.25\n"},
+                                     {"data/s-2.csv", "id,bay_id,energy\n3,,3\n"},
+                                     {"data/bays.csv", "bay_id,site\n7,Mill\n9,Quay\n"}});
+  const auto change = [&](const std::string& what, const std::string& with) {
+    const std::size_t at = now.find(what);
+    ASSERT_NE(at, std::string::npos) << what;
+    now.replace(at, what.size(), with);
+    model.folder.write("model.ridge", now);
+  };
+  // As a load from nothing answers.
+  const auto answer = [&] {
+    const std::string stored = test::answer(model.open(), "q");
+    const test::SmallModel anew(now, {{"data/s-1.csv", test::read_file(model.folder.path("data/s-1.csv"))},
+                                      {"data/s-2.csv", test::read_file(model.folder.path("data/s-2.csv"))},
+                                      {"data/bays.csv", test::read_file(model.folder.path("data/bays.csv"))}});
+    return stored == test::answer(anew.open(), "q") ? "" : stored;
+  };
+  EXPECT_EQ(carried_by_load(model), "");
+  const std::string rest = "far all most old used";
+  change("four = double * 2", "four = double * 4");
+  EXPECT_EQ(carried_by_load(model), "double far all most old used");
+  EXPECT_EQ(answer(), "");
+  change("double = energy * factor", "double = energy * factor + 1");
+  EXPECT_EQ(carried_by_load(model), rest);
+  change("factor = 2", "factor = 3");
+  EXPECT_EQ(carried_by_load(model), rest);
+  change("top_energy = max(energy", "top_energy = min(energy");
+  EXPECT_EQ(carried_by_load(model), "double far four all old used");
+  EXPECT_EQ(answer(), "");
+  // Another column beside them, another name, another link: what is left of the same meaning stays.
+  change("  all = sum", "  more = energy + 1\n  all = sum");
+  EXPECT_EQ(carried_by_load(model), "double far four all most old used");
+  change("  far = ", "  place = ");
+  change("b = max(far", "b = max(place");
+  EXPECT_EQ(carried_by_load(model), "double four more all most old used");
+  EXPECT_EQ(answer(), "");
+  // Rows of one table are others: only what rests on the other alone is as it was.
+  model.folder.write("data/bays.csv", "bay_id,site\n7,Pier\n8,Quay\n");
+  EXPECT_EQ(carried_by_load(model), "double four more all most old");
+  model.folder.write("data/s-2.csv", "id,bay_id,energy\n3,8,4\n");
+  EXPECT_EQ(carried_by_load(model), "");
+  EXPECT_EQ(answer(), "");
+  // The day of today() counts where it is read.
+  Options tomorrow;
+  tomorrow.today = 20'000;
+  const auto report = load(model.path(), tomorrow);
+  ASSERT_TRUE(report) << test::messages(report.error());
+  for (const ColumnLoad& column : report->columns)
+    EXPECT_EQ(column.carried, column.calculated && column.column != "old");
+}
+
 // The files read of the first table, and all its rows: "2 of 3: …".
 std::string after_load(const test::SmallModel& model) {
   const auto report = load(model.path());

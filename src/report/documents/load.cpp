@@ -78,22 +78,27 @@ Report report(const LoadReport& load) {
     made.blocks.push_back(std::move(orders));
   }
 
-  Table columns{
-      "columns",
-      InCsv::yes,
-      {left("table", "table"), left("column", "column"), left("calculated", "calculated"), right("rows", "rows"),
-       right("bytes", "in store"), right("evaluate_nanoseconds", "computing"), right("encode_nanoseconds", "encoding")},
-      {}};
+  Table columns{"columns",
+                InCsv::yes,
+                {left("table", "table"), left("column", "column"), left("calculated", "calculated"),
+                 right("rows", "rows"), right("bytes", "in store"), right("evaluate_nanoseconds", "computing"),
+                 right("encode_nanoseconds", "encoding"), left("carried", "computed")},
+                {}};
   Table calculated{"calculated_columns", InCsv::no, columns.columns, {}};
+  bool any_carried = false;
   for (const ColumnLoad& c : load.columns) {
+    Cell carried = cell::boolean(c.carried);
+    carried.shown = c.carried ? "before" : "now";
+    any_carried = any_carried || c.carried;
     const TableRow row{{cell::text(c.table), cell::text(c.column), cell::boolean(c.calculated), cell::count(c.rows),
                         cell::bytes(c.bytes), cell::nanoseconds(c.evaluate_nanoseconds),
-                        cell::nanoseconds(c.encode_nanoseconds)}};
+                        cell::nanoseconds(c.encode_nanoseconds), carried}};
     columns.rows.push_back(row);
     if (c.calculated) calculated.rows.push_back(row);
   }
   // People see what each calculated column cost; programs get every column.
   cell::leave_to_programs(calculated, "calculated");
+  if (!any_carried) cell::leave_to_programs(calculated, "carried");
   std::stable_sort(calculated.rows.begin(), calculated.rows.end(), [&](const TableRow& a, const TableRow& b) {
     return std::stoull(a.cells[5].exact) + std::stoull(a.cells[6].exact) >
            std::stoull(b.cells[5].exact) + std::stoull(b.cells[6].exact);
