@@ -1,9 +1,9 @@
 // What checks take, and how far their times can be trusted, over the charging network as `juniper demo` makes it.
-// usage: bench_check FOLDER SESSIONS PEER REPEATS
+// usage: bench_check FOLDER SESSIONS PEER REPEATS [MILLISECONDS]    (of the queries whose times are trusted: 1, 100, 2000)
 //
 // 500 queries recorded and checked over all sessions. Then, over a tenth of them: each saved query compared in speed with
 // itself made slower on purpose, which should be found, and, beside a thread that takes the processor now and then, with
-// itself as it is, which should raise no alarm. Last, clients that ask all queries at once.
+// itself as it is, which should raise no alarm, nor beside two threads that never rest. Last, clients that ask all queries at once.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -77,17 +77,25 @@ void measure_many(const Dataset& dataset, const std::string& folder) {
   fs::remove_all(baseline_folder);
 }
 
-// Takes a processor for a while, now and then.
+// Takes a processor for a while, now and then; or so many at all times.
 class Load {
  public:
-  Load() : thread_([this] { run(); }) {}
+  enum class Kind { now_and_then, restless };
+  explicit Load(Kind kind) {
+    for (unsigned t = 0; t < (kind == Kind::restless ? threads : 1); ++t)
+      threads_.emplace_back([this, kind] { kind == Kind::restless ? run_on() : run(); });
+  }
   ~Load() {
     over_ = true;
-    thread_.join();
+    for (std::thread& thread : threads_) thread.join();
   }
 
  private:
-  void run() {
+  void run_on() const {
+    while (!over_) {
+    }
+  }
+  void run() const {
     std::mt19937_64 random(1);
     while (!over_) {
       const auto end = Clock::now() + std::chrono::milliseconds(random() % 40);
@@ -97,7 +105,7 @@ class Load {
     }
   }
   std::atomic<bool> over_ = false;
-  std::thread thread_;
+  std::vector<std::thread> threads_;
 };
 
 // So many answers one after the other that they take about as long as is asked for, and the time of all.
@@ -131,10 +139,11 @@ struct Trial {
   std::size_t planted[3];   // of 1.3, 2 and 10 times
 };
 
-void measure_trust(const Dataset& dataset) {
+void measure_trust(const Dataset& dataset, double milliseconds) {
   const std::vector<std::string> queries = names_of(dataset.model().queries());
   for (const Trial& trial :
        {Trial{1, 100, {100, 100, 100}}, Trial{100, 80, {100, 100, 50}}, Trial{2000, 20, {20, 20, 5}}}) {
+    if (milliseconds != 0 && trial.milliseconds != milliseconds) continue;
     const auto compare = [&](std::size_t i, double factor) {
       const Repeated query(dataset, queries[i % queries.size()], trial.milliseconds);
       SpeedSettings settings;
@@ -154,12 +163,15 @@ void measure_trust(const Dataset& dataset) {
       fmt::print("  {} times as slow: {} of {} found, median {:.2f} s, at most {:.2f} s\n", factor, found,
                  trial.planted[i], bench::median(seconds), *std::max_element(seconds.begin(), seconds.end()));
     }
-    const Load load;
-    std::array<std::size_t, 4> verdicts{};
-    for (std::size_t n = 0; n < trial.with_itself; ++n) ++verdicts[static_cast<std::size_t>(compare(n, 1).verdict)];
-    fmt::print("  with itself, under load: {} comparisons, {} faster, {} same, {} slower, {} can't be told\n",
-               trial.with_itself, verdicts[0], verdicts[1], verdicts[2], verdicts[3]);
-    std::fflush(stdout);
+    for (const Load::Kind kind : {Load::Kind::now_and_then, Load::Kind::restless}) {
+      const Load load(kind);
+      std::array<std::size_t, 4> verdicts{};
+      for (std::size_t n = 0; n < trial.with_itself; ++n) ++verdicts[static_cast<std::size_t>(compare(n, 1).verdict)];
+      fmt::print("  with itself, beside {}: {} comparisons, {} faster, {} same, {} slower, {} can't be told\n",
+                 kind == Load::Kind::restless ? "two threads that never rest" : "a thread that works now and then",
+                 trial.with_itself, verdicts[0], verdicts[1], verdicts[2], verdicts[3]);
+      std::fflush(stdout);
+    }
   }
 }
 
@@ -178,16 +190,18 @@ void measure_clients(const Dataset& dataset) {
 }  // namespace
 
 int main(int count, char** arguments) {
-  if (count != 5) {
-    std::cerr << "usage: bench_check FOLDER SESSIONS PEER REPEATS\n";
+  if (count != 5 && count != 6) {
+    std::cerr << "usage: bench_check FOLDER SESSIONS PEER REPEATS [MILLISECONDS]\n";
     return 2;
   }
   const std::string folder = arguments[1];
   const std::uint64_t sessions = std::stoull(arguments[2]);
   fmt::print("{} sessions, {} threads\n\n", sessions, threads);
-  measure_many(open_demo(folder, sessions), folder);
+  const double milliseconds = count == 6 ? std::stod(arguments[5]) : 0;
+  if (milliseconds == 0) measure_many(open_demo(folder, sessions), folder);
   const Dataset tenth = open_demo(folder + "-tenth", sessions / 10);
-  measure_trust(tenth);
+  measure_trust(tenth, milliseconds);
+  if (milliseconds != 0) return 0;
   measure_clients(tenth);
   return 0;
 }
