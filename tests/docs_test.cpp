@@ -51,7 +51,7 @@ TEST(Docs, EveryErrorCodeIsListedAndMade) {
 
 TEST(Docs, LinksLeadToFiles) {
   for (const char* name : {"README.md", "CONTRIBUTING.md", "docs/architecture.md", "docs/store.md", "docs/baseline.md",
-                           "docs/language.md", "docs/audit.md"}) {
+                           "docs/language.md", "docs/audit.md", "docs/sources.md"}) {
     const std::string text = test::read_file(root / name);
     EXPECT_FALSE(text.empty()) << name;
     for (const std::string& target : links_in(text)) {
@@ -87,6 +87,23 @@ std::vector<std::pair<std::string, std::string>> labelled_blocks(const std::stri
     at = end;
   }
   return blocks;
+}
+
+TEST(Docs, EveryExampleOfASourceLoads) {
+  const test::TempFolder folder;
+  fs::copy(root / "demo/small/data", folder.path("data"), fs::copy_options::recursive);
+  fs::copy(root / "tests/source/parquet/network", folder.path("data"), fs::copy_options::recursive);
+  std::set<std::string> kinds;
+  for (const auto& [label, block] : labelled_blocks("docs/sources.md")) {
+    ASSERT_EQ(label, "model");
+    folder.write("example.ridge", block);
+    const auto loaded = load(folder.path("example.ridge"));
+    ASSERT_TRUE(loaded) << block << test::messages(loaded.error());
+    for (const TableLoad& table : loaded->tables) EXPECT_GT(table.rows, 0U) << block;
+    const std::size_t from = block.find(" from ") + 6;
+    kinds.insert(block.substr(from, block.find(' ', from) - from));
+  }
+  EXPECT_EQ(kinds.size(), base::source_kinds.size());
 }
 
 TEST(Docs, EveryExampleOfTheLanguageRuns) {

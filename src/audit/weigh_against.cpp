@@ -10,7 +10,7 @@
 #include "base/files.h"
 #include "base/json.h"
 #include "juniper/weigh.h"
-#include "source/csv_records.h"
+#include "source/csv/records.h"
 
 namespace juniper {
 

@@ -407,8 +407,7 @@ class ModelChecker {
       Table table;
       table.name = text.name.text;
       table.hidden = text.hidden;
-      table.source_pattern = text.source;
-      table.delimiter = text.delimiter ? text.delimiter->front() : ',';
+      table.source = text.source;
       table.description = text.description;
       table.span = text.span;
       table.name_span = text.name.span;

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "base/field_part.h"
+#include "base/source_place.h"
 #include "base/unit.h"
 #include "juniper/value.h"
 #include "language/source_text.h"
@@ -293,8 +294,7 @@ struct Column {
 struct Table {
   std::string name;
   bool hidden = false;
-  std::string source_pattern;  // a path or pattern of CSV files, relative to the model's file
-  char delimiter = ',';
+  base::SourcePlace source;  // relative to the model's file
   std::vector<TableIndex> reached_from;  // its rows are those that a link from one of these leads to; all if empty
   std::vector<std::uint32_t> sorted_by;  // its rows stand in the order of these columns; of the files if empty
   std::string description;

@@ -78,21 +78,26 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
     return;
   }
   expect("from", "after the table's name");
-  table.source_kind = name("the kind of the source").text;
-  if (table.source_kind != "csv") {
+  const auto kind = base::source_kind(name("the kind of the source").text);
+  if (!kind) {
     --at_;
+    std::string kinds;
+    for (const base::SourceKind known : base::source_kinds)
+      kinds += fmt::format("{}from {} \"FILE\"", kinds.empty() ? "" : " or ", base::name_of(known));
     fail(token().span, "JR-111", fmt::format("there is no source kind '{}' in this version", token().text),
-         "write: from csv \"FILE\"");
+         "write: " + kinds);
   }
+  table.source.kind = *kind;
   table.source_span = token().span;
-  table.source = text("the file or pattern");
-  if (accept("(")) {
+  table.source.pattern = text("the file or pattern");
+  if (*kind == base::SourceKind::csv && accept("(")) {
     expect("delimiter", "as the option of a CSV source");
-    table.delimiter = text("the delimiter");
-    if (table.delimiter->size() != 1 || *table.delimiter == "\"" || *table.delimiter == "\n") {
+    const std::string delimiter = text("the delimiter");
+    if (delimiter.size() != 1 || delimiter == "\"" || delimiter == "\n") {
       --at_;
       fail(token().span, "JR-112", "a delimiter is one character, and not the quote", "write: (delimiter \";\")");
     }
+    table.source.delimiter = delimiter.front();
     expect(")", "after the option");
   }
   const std::uint32_t rows_begin = last_end();

@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/field_part.h"
+#include "base/source_place.h"
 #include "juniper/value.h"
 #include "language/source_text.h"
 
@@ -172,10 +173,8 @@ struct Table {
   Span span;
   Name name;
   bool hidden = false;
-  std::string source_kind;  // "csv"
-  std::string source;       // a path or pattern, relative to the file that names it
+  base::SourcePlace source;  // relative to the file that names it
   Span source_span;
-  std::optional<std::string> delimiter;
   std::vector<Name> reached_from;  // tables
   std::vector<Name> sorted_by;     // columns
   Span rows_span;                  // of what stands behind the source: where that would be written, if it is empty

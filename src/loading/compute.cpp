@@ -267,7 +267,7 @@ Diagnostics Loader::repeated_rows(ColumnId id) const {
   const std::uint64_t repeated = column.rows - column.distinct - column.nulls;
   for (std::size_t i = 0; i < rows.size(); ++i) {
     const auto error =
-        base::error_at("JR-508", i < places.size() ? places[i] : Place{model_.tables[id.table].source_pattern, 0, 0},
+        base::error_at("JR-508", i < places.size() ? places[i] : Place{model_.tables[id.table].source.pattern, 0, 0},
                        fmt::format("{} ({} null and {} repeated keys in all)", messages[i], column.nulls, repeated),
                        "a key names one row: mend the data, or declare the column without `key`");
     errors.insert(errors.end(), error.begin(), error.end());

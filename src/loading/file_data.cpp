@@ -11,7 +11,7 @@
 #include "engine/naive.h"
 #include "loading/signature.h"
 #include "source/byte_source.h"
-#include "source/csv_table.h"
+#include "source/source.h"
 
 namespace juniper::loading {
 
@@ -170,8 +170,20 @@ void FileData::read_files(TableIndex table) {
   for (std::uint32_t c = 0; c < model_.tables[table].columns.size(); ++c) {
     if (!model_.tables[table].columns[c].is_calculated()) columns.push_back(c);
   }
+  if (request.place.kind != base::SourceKind::csv) {
+    auto input = source::read_table(request, *files, {});
+    if (!input) fail(input.error());
+    read.rows = input->rows;
+    for (std::size_t c = 0; c < columns.size(); ++c) {
+      const store::Column column = store::encode_column(std::move(input->columns[c]));
+      for (std::uint64_t row = 0; row < read.rows; ++row) read.columns[columns[c]].push_back(column.at(row));
+    }
+    read.is_read = true;
+    tables_[table] = std::move(read);
+    return;
+  }
   for (const auto& path : *files) {
-    const auto records = records_of(bytes_of(path), request.delimiter, path.string());
+    const auto records = records_of(bytes_of(path), request.place.delimiter, path.string());
     if (records.empty()) fail(base::error_at("JR-505", Place{path.string(), 1, 0}, "this file is empty"));
     std::vector<std::size_t> places;
     for (const source::ColumnRequest& column : request.columns) {

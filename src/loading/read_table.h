@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "source/column_input.h"
-#include "source/csv_table.h"
+#include "source/source.h"
 #include "store/store.h"
 
 namespace juniper::loading {

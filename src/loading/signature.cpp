@@ -51,7 +51,8 @@ std::string fingerprint(const std::string& text) {
 std::string signature(const CheckedModel& model, std::int64_t today) {
   std::string text;
   for (const Table& table : model.tables) {
-    text += fmt::format("table {:?} {:?} {:?}", table.name, table.source_pattern, std::string(1, table.delimiter));
+    text += fmt::format("table {:?} {} {:?} {:?}", table.name, base::name_of(table.source.kind), table.source.pattern,
+                        std::string(1, table.source.delimiter));
     for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
     for (const std::uint32_t column : table.sorted_by) text += fmt::format(" by {:?}", table.columns[column].name);
     text += '\n';
@@ -79,7 +80,8 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
 }
 
 std::string table_signature(const source::TableRequest& request) {
-  std::string text = fmt::format("{:?}\n", std::string(1, request.delimiter));
+  std::string text =
+      fmt::format("{} {:?}\n", base::name_of(request.place.kind), std::string(1, request.place.delimiter));
   for (const source::ColumnRequest& column : request.columns)
     text +=
         fmt::format("{:?} {}{:?} {}\n", column.name, base::name_of(column.part), column.header, to_string(column.type));
@@ -91,8 +93,7 @@ source::TableRequest table_request(const CheckedModel& model, TableIndex index) 
   source::TableRequest request;
   request.name = table.name;
   request.folder = std::filesystem::path(model.sources[table.span.file].name).parent_path();
-  request.pattern = table.source_pattern;
-  request.delimiter = table.delimiter;
+  request.place = table.source;
   for (const Column& column : table.columns) {
     if (!column.is_calculated()) request.columns.push_back({column.name, column.header, column.type, column.part});
   }

@@ -5,7 +5,7 @@
 #include <string>
 
 #include "language/checked.h"
-#include "source/csv_table.h"
+#include "source/source.h"
 #include "store/store.h"
 
 namespace juniper::loading {

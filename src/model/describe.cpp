@@ -91,7 +91,7 @@ class Describer {
       made.definition = model_.sources.text(table.rows->span);
       made.rests_on = rests_on_[&table];
     } else {
-      made.definition = "from csv " + table.source_pattern;
+      made.definition = fmt::format("from {} {}", base::name_of(table.source.kind), table.source.pattern);
     }
     made.used_by = listed(uses_.of_table(t));
     found_.push_back(std::move(made));

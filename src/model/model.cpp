@@ -241,7 +241,7 @@ std::vector<TableInfo> Model::tables() const {
     info.is_calculated = table.rows != nullptr;
     info.is_hidden = table.hidden;
     if (table.rows) info.definition = checked_->sources.text(table.rows->span);
-    info.source = table.source_pattern;
+    info.source = table.source.pattern;
     info.description = table.description;
     for (const language::Column& column : table.columns) info.columns.push_back(info_of(*checked_, table, column));
     info.place = checked_->sources.place(table.span);

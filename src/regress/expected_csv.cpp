@@ -9,7 +9,7 @@
 
 #include "base/diagnostics.h"
 #include "base/exact.h"
-#include "source/csv_records.h"
+#include "source/csv/records.h"
 
 namespace juniper::regress {
 

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <array>
+#include <fstream>
 #include <map>
 #include <set>
 
@@ -11,7 +12,8 @@
 #include "base/parallel.h"
 #include "language/lexer.h"
 #include "scanning/column_type.h"
-#include "source/csv_records.h"
+#include "source/csv/records.h"
+#include "source/parquet/table.h"
 
 namespace juniper::scanning {
 
@@ -19,13 +21,29 @@ namespace {
 
 namespace fs = std::filesystem;
 
-// The header of a file, as text, and the delimiter that it most likely has.
+// What tells at the begin of a file which columns it has: the header as text, and the delimiter that it most likely has;
+// of a kind that names its columns, these.
 struct Head {
+  base::SourceKind kind = base::SourceKind::csv;
   std::string line;
   char delimiter = ',';
 };
 
+bool is_parquet(const fs::path& path) {
+  std::ifstream file(path, std::ios::binary);
+  std::array<char, 4> begin{};
+  return file.read(begin.data(), begin.size()) && std::string_view(begin.data(), begin.size()) == "PAR1";
+}
+
 Result<Head> head_of(const fs::path& path) {
+  if (fs::is_regular_file(path) && is_parquet(path)) {
+    const auto columns = source::parquet_columns(path);
+    if (!columns) return tl::unexpected(columns.error());
+    Head head{base::SourceKind::parquet, ""};
+    for (const source::ParquetColumn& column : *columns)
+      head.line += fmt::format("{:?} {}\n", column.name, to_string(column.type));
+    return head;
+  }
   auto pieces = source::CsvPieces::open(path, 1 << 12);
   if (!pieces) return tl::unexpected(pieces.error());
   std::string buffer;
@@ -142,6 +160,7 @@ Result<std::vector<TableFiles>> group_files(std::vector<fs::path> files) {
     const auto [stem, pattern] = stem_and_pattern(path.filename().string());
     headers[pattern].insert(head->line);
     TableFiles& group = groups[{pattern, head->line}];
+    group.kind = head->kind;
     group.name = stem;
     group.pattern = path.parent_path() / pattern;
     group.delimiter = head->delimiter;
@@ -165,55 +184,114 @@ Result<std::vector<TableFiles>> group_files(std::vector<fs::path> files) {
   return tables;
 }
 
+namespace {
+
+// A column as its file names it, with its type where the file tells.
+struct Declared {
+  std::string header;
+  std::optional<Type> type;
+};
+
+// Names that stand once; what can't be read is told in the table's comments.
+class DeclaredColumns {
+ public:
+  explicit DeclaredColumns(FoundTable& table) : table_(table) {}
+
+  void add(const std::string& name, std::optional<Type> type) {
+    ++number_;
+    if (name.empty()) {
+      table_.comments.push_back(fmt::format("column {} has no name in the header, and is not read", number_));
+    } else if (++times_[name] == 1) {
+      columns_.push_back({name, type});
+    } else if (times_[name] == 2) {
+      table_.comments.push_back(fmt::format("the header has \"{}\" several times, and none of them is read", name));
+    }
+  }
+
+  std::vector<Declared> take() {
+    // What stands several times can't be told apart.
+    std::erase_if(columns_, [&](const Declared& column) { return times_[column.header] > 1; });
+    return std::move(columns_);
+  }
+
+ private:
+  FoundTable& table_;
+  std::vector<Declared> columns_;
+  std::map<std::string, std::size_t> times_;
+  std::size_t number_ = 0;
+};
+
+Result<std::vector<Declared>> columns_of_csv(const Head& head, FoundTable& table) {
+  if (head.line.empty()) {
+    return tl::unexpected(base::error_at("JR-505", Place{table.files.files.front().string(), 1, 0},
+                                         "this file is empty: not even a header stands in it"));
+  }
+  source::CsvRecords header;
+  std::string padded = head.line + std::string(source::marks_overrun, '\0');
+  header.read(std::string_view(padded).substr(0, head.line.size()), table.delimiter, 0);
+  if (header.rows() == 0) {
+    return tl::unexpected(base::error_at("JR-502", Place{table.files.files.front().string(), 1, 0},
+                                         "the header of this file cannot be read", "its quotes do not close"));
+  }
+  DeclaredColumns columns(table);
+  std::string scratch;
+  for (std::size_t i = 0; i < header.width(); ++i)
+    columns.add(std::string(header.text(header.field(0, i), scratch)), std::nullopt);
+  return columns.take();
+}
+
+Result<std::vector<Declared>> columns_of_parquet(FoundTable& table) {
+  const auto found = source::parquet_columns(table.files.files.front());
+  if (!found) return tl::unexpected(found.error());
+  DeclaredColumns columns(table);
+  for (const source::ParquetColumn& column : *found) {
+    if (column.refusal.empty()) {
+      columns.add(column.name, column.type);
+    } else {
+      table.comments.push_back(fmt::format("the column \"{}\" is not read: {}", column.name, column.refusal));
+    }
+  }
+  return columns.take();
+}
+
+}  // namespace
+
+bool may_be_table(const std::string& file) {
+  constexpr std::array<std::string_view, 7> endings{".csv",    ".csv.gz",  ".csv.zst", ".tsv",
+                                                    ".tsv.gz", ".tsv.zst", ".parquet"};
+  return std::any_of(endings.begin(), endings.end(), [&](std::string_view ending) { return file.ends_with(ending); });
+}
+
 Result<FoundTable> read_found_table(const TableFiles& files, const Options& options) {
   FoundTable table;
   table.files = files;
   table.name = plain_name(files.name, "t");
   const auto head = head_of(files.files.front());
   if (!head) return tl::unexpected(head.error());
+  table.files.kind = head->kind;
   table.delimiter = files.delimiter.value_or(head->delimiter);
-  if (head->line.empty()) {
-    return tl::unexpected(base::error_at("JR-505", Place{files.files.front().string(), 1, 0},
-                                         "this file is empty: not even a header stands in it"));
-  }
-  source::CsvRecords header;
-  std::string padded = head->line + std::string(source::marks_overrun, '\0');
-  header.read(std::string_view(padded).substr(0, head->line.size()), table.delimiter, 0);
-  if (header.rows() == 0) {
-    return tl::unexpected(base::error_at("JR-502", Place{files.files.front().string(), 1, 0},
-                                         "the header of this file cannot be read", "its quotes do not close"));
-  }
-  std::vector<std::string> headers;
+  const auto declared = head->kind == base::SourceKind::csv ? columns_of_csv(*head, table) : columns_of_parquet(table);
+  if (!declared) return tl::unexpected(declared.error());
   std::set<std::string> names;
-  std::string scratch;
-  std::map<std::string, std::size_t> times;
-  for (std::size_t i = 0; i < header.width(); ++i) {
-    const std::string name(header.text(header.field(0, i), scratch));
-    if (name.empty()) {
-      table.comments.push_back(fmt::format("column {} has no name in the header, and is not read", i + 1));
-    } else if (++times[name] == 1) {
-      headers.push_back(name);
-    } else if (times[name] == 2) {
-      table.comments.push_back(fmt::format("the header has \"{}\" several times, and none of them is read", name));
-    }
-  }
-  // What stands several times can't be told apart.
-  std::erase_if(headers, [&](const std::string& name) { return times[name] > 1; });
+  std::vector<std::string> headers;
+  for (const Declared& column : *declared) headers.push_back(column.header);
   std::vector<TypeFinder> finders(headers.size());
-  if (auto found = find_types(table, headers, finders); !found) return tl::unexpected(found.error());
-  source::TableRequest request{table.name, {}, "", table.delimiter, {}};
+  if (head->kind == base::SourceKind::csv) {
+    if (auto found = find_types(table, headers, finders); !found) return tl::unexpected(found.error());
+  }
+  source::TableRequest request{table.name, {}, {head->kind, "", table.delimiter}, {}};
   for (std::size_t c = 0; c < headers.size(); ++c) {
     FoundColumn column;
     column.header = headers[c];
     const std::string name = language::is_plain_name(headers[c]) ? headers[c] : plain_name(headers[c], "column");
     column.name = unique_name(name, names);
-    Type type = finders[c].type();
-    column.comment = finders[c].reason();
+    Type type = (*declared)[c].type.value_or(finders[c].type());
+    if (!(*declared)[c].type) column.comment = finders[c].reason();
     if (std::find(files.text_columns.begin(), files.text_columns.end(), headers[c]) != files.text_columns.end()) {
       type = {TypeKind::text, 0};
       column.comment.clear();
     }
-    if (!finders[c].has_values()) column.comment = "no row has a value";
+    if (!(*declared)[c].type && !finders[c].has_values()) column.comment = "no row has a value";
     request.columns.push_back({column.name, column.header, type});
     table.columns.push_back(std::move(column));
   }

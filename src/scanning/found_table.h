@@ -6,7 +6,7 @@
 #include <vector>
 
 #include "juniper/dataset.h"
-#include "source/csv_table.h"
+#include "source/source.h"
 #include "store/column.h"
 
 namespace juniper::scanning {
@@ -16,6 +16,7 @@ struct TableFiles {
   std::string name;
   std::filesystem::path pattern;  // matches all its files and no other
   std::vector<std::filesystem::path> files;
+  base::SourceKind kind = base::SourceKind::csv;
   std::optional<char> delimiter;
   std::vector<std::string> text_columns;  // headers of columns that are declared to be texts
   std::vector<std::string> key;           // declared headers
@@ -51,10 +52,13 @@ struct FoundTable {
 // The name of a file as a pattern that no other file's name fits.
 std::string pattern_of(const std::string& file);
 
-// The tables that CSV files make: files of the same header whose names differ in digits alone are one.
+// The tables that files make: those of one kind and the same columns whose names differ in digits alone are one.
 Result<std::vector<TableFiles>> group_files(std::vector<std::filesystem::path> files);
 
-// Reads all rows, to find the types, and once more, to count the values. Errors: as in reading a table.
+// Whether a file is of a kind that is read here, as far as its name tells.
+bool may_be_table(const std::string& file);
+
+// Reads all rows, of files without types to find these and once more, to count the values. Errors: as in reading a table.
 Result<FoundTable> read_found_table(const TableFiles& files, const Options& options);
 
 }  // namespace juniper::scanning

@@ -64,6 +64,12 @@ bool speaks_of(const std::string& column, const std::string& table, const std::s
   return false;
 }
 
+// Whether a file that is no table may hold data that somebody looks for: texts and stores of ours, and hidden files, do
+// not.
+bool is_data(const std::string& name) {
+  return !name.starts_with('.') && !name.ends_with(".ridge") && !name.ends_with(".jrs");
+}
+
 class Scanner {
  public:
   Scanner(fs::path text_folder, const Options& options) : text_folder_(std::move(text_folder)), options_(options) {}
@@ -104,7 +110,7 @@ class Scanner {
 
  private:
   // The files of tables, from files, folders and packages.
-  static Result<std::vector<TableFiles>> find(const std::vector<std::string>& paths) {
+  Result<std::vector<TableFiles>> find(const std::vector<std::string>& paths) {
     std::vector<TableFiles> tables;
     std::vector<fs::path> files;
     for (const std::string& path : paths) {
@@ -116,8 +122,11 @@ class Scanner {
       } else if (fs::is_directory(path)) {
         for (const fs::path& entry : base::entries_of(path)) {
           const std::string name = entry.filename().string();
-          for (const std::string_view ending : {".csv", ".csv.gz", ".csv.zst", ".tsv", ".tsv.gz", ".tsv.zst"}) {
-            if (name.ends_with(ending)) files.push_back(entry);
+          if (may_be_table(name)) {
+            files.push_back(entry);
+          } else if (fs::is_regular_file(entry) && is_data(name)) {
+            left_out_.push_back(
+                fmt::format("{} is left out: by its name it is of no kind that is read here", entry.string()));
           }
         }
       } else {
@@ -128,8 +137,9 @@ class Scanner {
     if (!grouped) return tl::unexpected(grouped.error());
     std::move(grouped->begin(), grouped->end(), std::back_inserter(tables));
     if (tables.empty()) {
-      return tl::unexpected(base::error("JR-512", "there are no CSV files to scan here",
-                                        "name a folder with .csv files (also .csv.gz, .csv.zst), or the files"));
+      return tl::unexpected(base::error("JR-512", "there are no CSV or Parquet files to scan here",
+                                        "name a folder with .csv files (also .csv.gz, .csv.zst) or .parquet files, or "
+                                        "the files"));
     }
     return tables;
   }
@@ -326,7 +336,8 @@ class Scanner {
       if (span > day.rows)
         text += fmt::format("# {} days are missing between the first and the last\n", span - day.rows);
     }
-    text += fmt::format("table {} from csv {}", written_name(table.name), written_text(source_of(table)));
+    text += fmt::format("table {} from {} {}", written_name(table.name), base::name_of(table.files.kind),
+                        written_text(source_of(table)));
     if (table.delimiter != ',') text += fmt::format(" (delimiter {})", written_text(std::string(1, table.delimiter)));
     text += " {\n";
     for (std::size_t c = 0; c < table.columns.size(); ++c) {

@@ -1,4 +1,4 @@
-#include "source/csv_marks.h"
+#include "source/csv/marks.h"
 
 #include <bit>
 #include <cstring>
@@ -7,7 +7,7 @@
 
 // This file is compiled once for each set of instructions; the best one is chosen when the program runs.
 #undef HWY_TARGET_INCLUDE
-#define HWY_TARGET_INCLUDE "source/csv_marks.cpp"
+#define HWY_TARGET_INCLUDE "source/csv/marks.cpp"
 #include <hwy/foreach_target.h>
 #include <hwy/highway.h>
 

@@ -1,4 +1,4 @@
-#include "source/parse_column.h"
+#include "source/csv/parse_column.h"
 
 #include <utf8.h>
 
@@ -8,6 +8,7 @@
 
 #include "base/calendar.h"
 #include "base/exact.h"
+#include "source/cell.h"
 
 namespace juniper::source {
 
@@ -162,29 +163,6 @@ class DatetimeParser {
   DateParser date_;
 };
 
-// What parse_value makes of a text of any form, or of the part of it that is asked for; nothing if that does not fit.
-std::optional<std::int64_t> parse_part(std::string_view text, Type type, base::FieldPart part) {
-  std::optional<int128> exact;
-  switch (part) {
-    case base::FieldPart::whole:
-      if (const auto value = parse_value(text, type)) exact = value->exact();
-      break;
-    case base::FieldPart::date:
-    case base::FieldPart::time:
-      if (const auto moment = base::parse_datetime(text)) {
-        const std::int64_t days = base::floor_divide(*moment, base::microseconds_per_day);
-        exact = part == base::FieldPart::date ? days : *moment - days * base::microseconds_per_day;
-      }
-      break;
-    case base::FieldPart::round:
-      if (const auto units = base::parse_exact(text, base::max_scale))
-        exact = base::divide_rounded(*units, base::power_of_ten(base::max_scale - type.scale));
-      break;
-  }
-  if (!exact || !base::fits_int64(*exact)) return std::nullopt;
-  return static_cast<std::int64_t>(*exact);
-}
-
 template <class Quick>
 void parse_exact(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part, std::size_t number,
                  PieceValues& values, std::vector<BadCell>& bad, Quick quick) {
@@ -196,7 +174,7 @@ void parse_exact(const CsvRecords& records, std::size_t position, Type type, bas
     if (field.is_null()) {
       values.is_null[row] = 1;
     } else if (const std::string_view raw = records.raw(field); !quick(raw, value)) {
-      const auto parsed = parse_part(records.text(field, scratch), type, part);
+      const auto parsed = parse_cell(records.text(field, scratch), type, part);
       if (!parsed) bad.push_back({row, number, Misfit::type});
       value = parsed.value_or(0);
     }

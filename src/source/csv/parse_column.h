@@ -9,7 +9,7 @@
 #include "base/field_part.h"
 #include "juniper/value.h"
 #include "source/column_input.h"
-#include "source/csv_records.h"
+#include "source/csv/records.h"
 
 namespace juniper::source {
 

@@ -1,4 +1,4 @@
-#include "source/csv_records.h"
+#include "source/csv/records.h"
 
 #include <fmt/format.h>
 

@@ -14,7 +14,7 @@
 
 #include "juniper/diagnostics.h"
 #include "source/byte_source.h"
-#include "source/csv_marks.h"
+#include "source/csv/marks.h"
 
 namespace juniper::source {
 

@@ -1,4 +1,4 @@
-#include "source/csv_table.h"
+#include "source/csv/table.h"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -14,85 +14,12 @@
 #include "base/parallel.h"
 #include "base/shown_text.h"
 #include "base/xxhash.h"
-#include "source/csv_records.h"
-#include "source/parse_column.h"
+#include "source/csv/parse_column.h"
+#include "source/csv/records.h"
 
 namespace juniper::source {
 
 namespace {
-
-constexpr std::size_t most_errors = 20;
-
-// Where each requested column stands in one file's records.
-Result<std::vector<std::size_t>> match_header(const TableRequest& request, const CsvRecords& header,
-                                              const std::string& file) {
-  std::vector<std::string> names;
-  std::map<std::string_view, std::vector<std::size_t>> places;
-  std::string scratch;
-  for (std::size_t i = 0; i < header.width(); ++i) names.emplace_back(header.text(header.field(0, i), scratch));
-  for (std::size_t i = 0; i < names.size(); ++i) places[names[i]].push_back(i);
-  std::vector<std::size_t> positions;
-  Diagnostics errors;
-  std::size_t missing = 0;
-  const auto fail = [&](std::string message, std::string fix) {
-    const auto error = base::error_at("JR-505", Place{file, 1, 0}, std::move(message), std::move(fix));
-    errors.insert(errors.end(), error.begin(), error.end());
-  };
-  // Of a file that is another one than was meant, all columns are missing.
-  constexpr std::size_t most_told = 20;
-  for (const ColumnRequest& column : request.columns) {
-    const auto at = places.find(column.header);
-    if (at == places.end()) {
-      if (++missing > most_told) continue;
-      const std::string near = base::nearest_name(column.header, names);
-      const std::string rest = names.size() > most_told ? fmt::format(" and {} more", names.size() - most_told) : "";
-      fail(fmt::format("the header has no column '{}', which {}.{} is read from; it has: {}{}", column.header,
-                       request.name, column.name,
-                       fmt::join(names.begin(), names.begin() + std::min(names.size(), most_told), ", "), rest),
-           near.empty()
-               ? ""
-               : fmt::format("write in the model: {} {} from \"{}\"", column.name, to_string(column.type), near));
-      continue;
-    }
-    if (at->second.size() > 1) {
-      fail(fmt::format("the header has the column '{}' {} times", column.header, at->second.size()),
-           "give the columns of the file different names");
-    }
-    positions.push_back(at->second.front());
-  }
-  if (missing > most_told) fail(fmt::format("{} more columns are not in the header", missing - most_told), "");
-  if (!errors.empty()) return tl::unexpected(std::move(errors));
-  return positions;
-}
-
-std::string shown(std::string_view text) {
-  constexpr std::size_t longest = 40;
-  return '"' + base::shortened(text, longest) + '"';
-}
-
-std::string expectation(Type type, base::FieldPart part) {
-  if (part == base::FieldPart::date || part == base::FieldPart::time) type.kind = TypeKind::datetime;
-  if (part == base::FieldPart::round) return "a number with at most 18 digits after the point, in 64 bits once rounded";
-  switch (type.kind) {
-    case TypeKind::boolean:
-      return "true or false";
-    case TypeKind::integer:
-      return "a whole number of 64 bits";
-    case TypeKind::decimal:
-      return fmt::format("a number with at most {} digits after the point, in 64 bits", type.scale);
-    case TypeKind::real:
-      return "a finite number";
-    case TypeKind::date:
-      return "a date like 2025-03-01";
-    case TypeKind::datetime:
-      return "a datetime like 2025-03-01 08:30:00";
-    case TypeKind::time:
-      return "a time like 08:30:00";
-    case TypeKind::text:
-      return "UTF-8";
-  }
-  return "";
-}
 
 // What is wrong with a record.
 struct RecordError {
@@ -136,7 +63,7 @@ class Pieces {
     while (!stopped_) {
       const bool begins = !current_;
       if (begins && !open_next()) return false;
-      const auto text = current_->next(buffer, request_.delimiter);
+      const auto text = current_->next(buffer, request_.place.delimiter);
       if (!text) return stop(text.error());
       if (text->empty() && !begins) {
         close_current();
@@ -232,12 +159,15 @@ class Pieces {
     if (cut.text.empty()) {
       return stop(base::error_at("JR-505", Place{file, 1, 0}, "this file is empty: not even a header stands in it"));
     }
-    const std::size_t end = first_record_end(cut.text, request_.delimiter);
+    const std::size_t end = first_record_end(cut.text, request_.place.delimiter);
     CsvRecords header;
-    header.read(cut.text.substr(0, end), request_.delimiter, 0);
+    header.read(cut.text.substr(0, end), request_.place.delimiter, 0);
     if (const auto& bad = header.end())
       return stop(base::error_at(bad->code, Place{file, bad->line + 1, 0}, bad->message, bad->suggestion));
-    auto positions = match_header(request_, header, file);
+    std::vector<std::string> names;
+    std::string scratch;
+    for (std::size_t i = 0; i < header.width(); ++i) names.emplace_back(header.text(header.field(0, i), scratch));
+    auto positions = find_columns(request_, names, file, 1);
     if (!positions) return stop(positions.error());
     positions_ = std::move(*positions);
     width_ = header.width();
@@ -309,7 +239,7 @@ class TableReader {
     ReadPiece piece;
     piece.file = cut.file;
     piece.lines_before = cut.lines_before;
-    records.read(cut.text, request_.delimiter, cut.width);
+    records.read(cut.text, request_.place.delimiter, cut.width);
     piece.lines = records.lines();
     std::vector<BadCell> bad = read_columns(cut, records, values, worker, piece);
     for (const BadRecord& record : records.bad_records())
@@ -356,7 +286,7 @@ class TableReader {
     for (const BadCell& cell : bad) {
       if (settings_.rejects == nullptr && piece.errors.size() >= most_errors) return;
       const std::size_t position = cut.positions[cell.column];
-      const std::string found = shown(records.text(records.field(cell.row, position), scratch));
+      const std::string found = quoted_value(records.text(records.field(cell.row, position), scratch));
       const ColumnRequest& column = request_.columns[cell.column];
       RecordError error;
       error.line = records.line_of(cell.row);
@@ -388,31 +318,12 @@ class TableReader {
 
 }  // namespace
 
-Result<std::vector<std::filesystem::path>> find_files(const TableRequest& request) {
-  const std::filesystem::path whole = request.folder / request.pattern;
-  const std::string pattern = whole.filename().string();
-  std::vector<std::filesystem::path> files;
-  if (pattern.find_first_of("*?[") == std::string::npos) {
-    if (std::filesystem::exists(whole)) files.push_back(whole);
-  } else {
-    for (const auto& path : base::entries_of(whole.parent_path())) {
-      if (::fnmatch(pattern.c_str(), path.filename().c_str(), 0) == 0) files.push_back(path);
-    }
-  }
-  if (files.empty()) {
-    return tl::unexpected(base::error("JR-504",
-                                      fmt::format("table '{}': there is no file {}", request.name, whole.string()),
-                                      "a source's path is relative to the file of the model text"));
-  }
-  return files;
-}
-
-Result<TableInput> read_table(const TableRequest& request, const std::vector<std::filesystem::path>& files,
-                              const ReadSettings& settings) {
+Result<TableInput> read_csv(const TableRequest& request, const std::vector<std::filesystem::path>& files,
+                            const ReadSettings& settings) {
   return TableReader(request, files, settings).read();
 }
 
-std::vector<Place> locate_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows) {
+std::vector<Place> locate_csv_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows) {
   std::vector<Place> places;
   std::uint64_t row = 0;
   for (const auto& path : find_files(request).value_or(std::vector<std::filesystem::path>{})) {
@@ -421,15 +332,15 @@ std::vector<Place> locate_rows(const TableRequest& request, const std::vector<st
     std::string buffer;
     CsvRecords records;
     for (bool header = true; pieces && places.size() < rows.size(); header = false) {
-      auto text = pieces->next(buffer, request.delimiter);
+      auto text = pieces->next(buffer, request.place.delimiter);
       if (!text || text->empty()) break;
       if (header) {
-        const std::size_t end = first_record_end(*text, request.delimiter);
-        records.read(text->substr(0, end), request.delimiter, 0);
+        const std::size_t end = first_record_end(*text, request.place.delimiter);
+        records.read(text->substr(0, end), request.place.delimiter, 0);
         line += records.lines();
         text->remove_prefix(end);
       }
-      records.read(*text, request.delimiter, records.width());
+      records.read(*text, request.place.delimiter, records.width());
       for (; places.size() < rows.size() && rows[places.size()] < row + records.rows();) {
         const std::size_t at = rows[places.size()] - row;
         places.push_back({path.string(), static_cast<std::uint32_t>(line + records.line_of(at)), 0});
@@ -439,25 +350,6 @@ std::vector<Place> locate_rows(const TableRequest& request, const std::vector<st
     }
   }
   return places;
-}
-
-std::optional<SourceFile> look_at(const std::string& table, const std::filesystem::path& path) {
-  struct stat status {};
-  if (::stat(path.c_str(), &status) != 0) return std::nullopt;
-  return SourceFile{table, path.string(), static_cast<std::uint64_t>(status.st_size),
-                    status.st_mtim.tv_sec * 1'000'000'000LL + status.st_mtim.tv_nsec, 0};
-}
-
-std::optional<std::uint64_t> hash_file(const std::filesystem::path& path) {
-  const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), "rb"), &std::fclose);
-  if (!file) return std::nullopt;
-  const std::unique_ptr<XXH3_state_t, XXH_errorcode (*)(XXH3_state_t*)> state(XXH3_createState(), &XXH3_freeState);
-  XXH3_64bits_reset(state.get());
-  std::vector<char> buffer(1 << 20);
-  while (const std::size_t got = std::fread(buffer.data(), 1, buffer.size(), file.get()))
-    XXH3_64bits_update(state.get(), buffer.data(), got);
-  if (std::ferror(file.get()) != 0) return std::nullopt;
-  return XXH3_64bits_digest(state.get());
 }
 
 }  // namespace juniper::source

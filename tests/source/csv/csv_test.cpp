@@ -9,8 +9,8 @@
 
 #include "base/exact.h"
 #include "source/column_input.h"
-#include "source/csv_records.h"
-#include "source/csv_table.h"
+#include "source/csv/records.h"
+#include "source/source.h"
 #include "store/column.h"
 #include "support/support.h"
 
@@ -182,7 +182,7 @@ TEST(CsvReader, MarksAreFoundAtEveryPlace) {
 }
 
 TableRequest request(const test::TempFolder& folder, const std::string& pattern, std::vector<ColumnRequest> columns) {
-  return {"t", folder.path(), pattern, ',', std::move(columns)};
+  return {"t", folder.path(), {base::SourceKind::csv, pattern}, std::move(columns)};
 }
 
 Result<TableInput> read_all(const TableRequest& wanted, unsigned threads = 0, Rejects* rejects = nullptr) {
