@@ -34,9 +34,9 @@ struct SpeedComparison {
 
 // Runs both in turn, the order within each pair drawn at random, until the interval of the ratio tells: it lies above
 // the allowed ratio (slower), below its inverse (faster), or between the two (same); or until the budget is spent. Three
-// pairs (`fewest_runs`) are run however long they take. Where the budget is spent and the interval would tell with more pairs than twice
-// the budget holds, it ends: it can't be told. Each call runs once and gives its nanoseconds; the budget is counted by
-// the clock, or by what the calls give, whichever is more.
+// pairs (`fewest_runs`) are run however long they take. Where the budget is spent and the interval would tell with more
+// pairs than twice the budget holds, it ends: it can't be told. Each call runs once and gives its nanoseconds; the budget
+// is counted by the clock, or by what the calls give, whichever is more.
 //
 // Of 15 pairs and more, the interval is the percentile bootstrap of the ratio of medians over pairs (B. Efron,
 // Bootstrap methods: another look at the jackknife, Annals of Statistics 7, 1979): pairs are drawn with their two times

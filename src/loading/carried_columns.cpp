@@ -101,7 +101,8 @@ CarriedColumns::CarriedColumns(const CheckedModel& model, std::int64_t today, co
 const store::StoredColumn* CarriedColumns::find(ColumnId id, const std::vector<bool>& unchanged) const {
   const auto at = columns_.find({model_.tables[id.table].name, model_.column(id).name});
   if (at == columns_.end()) return nullptr;
-  const auto& [stored, then] = at->second;
+  const store::StoredColumn* const stored = at->second.first;
+  const ColumnId then = at->second.second;
   Ground now(model_);
   now.add(id);
   for (const TableIndex t : now.tables()) {

@@ -12,6 +12,7 @@
 
 #include "juniper/ask.h"
 #include "juniper/dataset.h"
+#include "juniper/scan.h"
 #include "random/random_model.h"
 #include "source/source.h"
 #include "store/column.h"
@@ -94,11 +95,11 @@ TEST(Parquet, EverySampleGivesTheValuesOfItsTwin) {
 // Some of the columns, in another order, of types that are not the file's: read as the text that they would be in CSV.
 TEST(Parquet, ColumnsOfOtherTypesAreReadAsTheirTexts) {
   const std::vector<std::pair<std::string, Type>> columns{
-      {"many", {TypeKind::text, 0}},     {"i16", {TypeKind::text, 0}},   {"i32", {TypeKind::decimal, 3}},
-      {"i8", {TypeKind::real, 0}},       {"d9", {TypeKind::decimal, 5}}, {"d9", {TypeKind::real, 0}},
-      {"d18", {TypeKind::text, 0}},      {"f64", {TypeKind::text, 0}},   {"day", {TypeKind::text, 0}},
-      {"flag", {TypeKind::text, 0}},      {"u32", {TypeKind::real, 0}},
-      {"st.a", {TypeKind::decimal, 15}}, {"d38", {TypeKind::real, 0}}};
+      {"many", {TypeKind::text, 0}}, {"i16", {TypeKind::text, 0}},   {"i32", {TypeKind::decimal, 3}},
+      {"i8", {TypeKind::real, 0}},   {"d9", {TypeKind::decimal, 5}}, {"d9", {TypeKind::real, 0}},
+      {"d18", {TypeKind::text, 0}},  {"f64", {TypeKind::text, 0}},   {"day", {TypeKind::text, 0}},
+      {"flag", {TypeKind::text, 0}}, {"u32", {TypeKind::real, 0}},   {"st.a", {TypeKind::decimal, 15}},
+      {"d38", {TypeKind::real, 0}}};
   for (const auto& [header, type] : columns) {
     const std::vector<ColumnRequest> wanted{{"c", header, type}};
     const auto input = read(request_of(samples / "a-zstd-v1.parquet", base::SourceKind::parquet, wanted));
@@ -144,6 +145,36 @@ TEST(Parquet, WhatDoesNotFitIsToldWithItsRow) {
   const auto texts = texts_of(*rest);
   EXPECT_EQ(texts[0].size(), texts[1].size());
   EXPECT_NE(test::read_file(folder.path("bad.csv")).find(",1,\"column 'd18'"), std::string::npos);
+}
+
+TEST(Parquet, ListsAndMapsAreRefusedByName) {
+  const fs::path file = samples / "../other/nested.parquet";
+  const auto found = parquet_columns(file);
+  ASSERT_TRUE(found) << test::messages(found.error());
+  std::map<std::string, std::string> refusals;
+  for (const ParquetColumn& column : *found) refusals[column.name] = column.refusal;
+  EXPECT_EQ(refusals["id"], "");
+  EXPECT_EQ(refusals["with \"quotes\""], "");
+  EXPECT_EQ(refusals["tags.list.element"], "it is a list");
+  EXPECT_EQ(refusals["deep.x.list.element"], "it is a list");
+  EXPECT_EQ(refusals["marks.key_value.value"], "it is a map");
+  EXPECT_EQ(refusals["span"], "it is an interval");
+  const auto input =
+      read(request_of(file, base::SourceKind::parquet,
+                      {{"id", "id", {TypeKind::integer, 0}}, {"tag", "tags.list.element", {TypeKind::integer, 0}}}));
+  ASSERT_FALSE(input);
+  EXPECT_EQ(input.error()[0].code, "JR-518");
+  EXPECT_NE(input.error()[0].message.find("the column 'tags.list.element' can't be read for t.tag: it is a list"),
+            std::string::npos);
+  // What is left can be read, and scanned.
+  const test::TempFolder folder;
+  fs::copy_file(file, folder.path("nested.parquet"));
+  const auto scanned = scan({folder.path("nested.parquet")}, folder.path());
+  ASSERT_TRUE(scanned) << test::messages(scanned.error());
+  EXPECT_NE(scanned->text.find("# the column \"tags.list.element\" is not read: it is a list"), std::string::npos);
+  folder.write("m.ridge", scanned->text);
+  const auto loaded = load(folder.path("m.ridge"));
+  ASSERT_TRUE(loaded) << scanned->text << test::messages(loaded.error());
 }
 
 TEST(Parquet, MissingColumnsAreNamed) {

@@ -10,6 +10,7 @@ import * as wasm from 'parquet-wasm';
 
 const folder = process.argv[2];
 const rows = 270;
+fs.mkdirSync(path.join(folder, '../other'), { recursive: true });
 fs.mkdirSync(folder, { recursive: true });
 
 // --- the data ---------------------------------------------------------------------------------------------------------
@@ -111,6 +112,9 @@ async function by_sql_engine() {
   for (const codec of ['uncompressed', 'snappy', 'gzip', 'zstd', 'brotli', 'lz4_raw'])
     await copy(`a-${codec}-v1.parquet`, `COMPRESSION ${codec}, PARQUET_VERSION V1`);
   await copy('a-zstd-v2.parquet', 'COMPRESSION zstd, PARQUET_VERSION V2');
+  // What is refused, beside what is not: outside of the twin.
+  await connection.run(`COPY (SELECT 1 AS id, [1, 2] AS tags, MAP {'a': 1} AS marks, INTERVAL 1 DAY AS span, {'x': [1]} AS deep,
+    'a"b' AS "with ""quotes""", 7 AS "Größe der Säule") TO '${path.join(folder, '../other/nested.parquet')}' (FORMAT parquet)`);
   await copy('a-no-dictionary-v2.parquet', 'COMPRESSION snappy, PARQUET_VERSION V2, STRING_DICTIONARY_PAGE_SIZE_LIMIT 1');
 }
 
