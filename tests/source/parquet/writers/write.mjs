@@ -1,4 +1,4 @@
-// Writes the Parquet samples of the tests, and their twin in CSV, with writers that are not ours: node write.mjs FOLDER
+// Writes the Parquet samples of the tests, and their twin in CSV, with writers that are not ours: node write.mjs FOLDER [ROWS]
 // (npm install here first). Every file holds some of the columns of twin.csv, for the same rows.
 import fs from 'node:fs';
 import path from 'node:path';
@@ -9,7 +9,7 @@ import { parquetWriteBuffer } from 'hyparquet-writer';
 import * as wasm from 'parquet-wasm';
 
 const folder = process.argv[2];
-const rows = 270;
+const rows = Number(process.argv[3] ?? 270);
 fs.mkdirSync(path.join(folder, '../other'), { recursive: true });
 fs.mkdirSync(folder, { recursive: true });
 
