@@ -26,8 +26,9 @@ struct Scan {
 // Looks at CSV files (plain, gzip or zstd) and Parquet files, at all of them in a folder, or at a Frictionless Data Package
 // (the file datapackage.json, or a folder that holds it), whose types, keys and foreign keys are taken over where the data
 // agrees. Every row is read: a column has its file's type, or, of CSV, the narrowest that all its fields have, a key is a
-// column without nulls that is different in every row, and a link leads from a column whose name speaks of another
-// table's key to that key, if its values are found there. What is doubtful, and which files of a folder are left out,
+// column without nulls that is different in every row, and a link leads from a column to another table's key whose
+// name it speaks of, if most of its values are found there, or, whatever the names, if nearly all of them are and that can
+// hardly be chance. What is doubtful, and which files of a folder are left out,
 // stands in comments. `text_folder` is where the text will stand: its sources are relative to it. Errors: those of reading
 // a table, JR-512 (there is nothing to read), JR-513 (the description of the package can't be read).
 Result<Scan> scan(const std::vector<std::string>& paths, const std::string& text_folder = ".",

@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <array>
+#include <cmath>
 #include <functional>
+#include <numeric>
 #include <set>
 
 #include "base/calendar.h"
@@ -42,6 +44,7 @@ struct FoundLink {
   std::uint64_t keys = 0;     // rows of the many side with a key
   std::uint64_t matched = 0;  // of them
   bool declared = false;
+  bool by_values = false;  // its names do not speak of each other
   std::string role;
 
   double share() const { return keys == 0 ? 0 : static_cast<double>(matched) / static_cast<double>(keys); }
@@ -68,6 +71,47 @@ bool speaks_of(const std::string& column, const std::string& table, const std::s
 // not.
 bool is_data(const std::string& name) {
   return !name.starts_with('.') && !name.ends_with(".ridge") && !name.ends_with(".jrs");
+}
+
+// Whether the values of a column are found among those of a key, and so many and such that this is no chance: most of
+// them are there, and they are texts, or whole numbers of which the key leaves out so many that as many numbers drawn from
+// the same range would hardly all be there.
+bool leads_by_values(const store::Column& many, const store::Column& one) {
+  constexpr std::uint64_t fewest_texts = 3;
+  constexpr std::uint64_t most_looked_at = 2000;
+  constexpr double least_share = 0.9;
+  constexpr double chance = 1e-6;
+  const bool is_text = many.type.kind == TypeKind::text;
+  if (many.type != one.type || (!is_text && many.type.kind != TypeKind::integer)) return false;
+  if (many.distinct < fewest_texts || many.distinct > one.distinct * 2) return false;
+  std::vector<std::uint64_t> codes;  // of values that there are, at even distances
+  if (many.layout == store::Layout::offset) {
+    for (const std::uint64_t code : many.codes.decoded()) {
+      if (code != many.null_code) codes.push_back(code);
+    }
+    std::sort(codes.begin(), codes.end());
+    codes.erase(std::unique(codes.begin(), codes.end()), codes.end());
+  } else {
+    codes.resize(many.distinct);
+    std::iota(codes.begin(), codes.end(), 0U);
+  }
+  const std::uint64_t step = codes.size() / most_looked_at + 1;
+  std::uint64_t looked_at = 0;
+  std::uint64_t there = 0;
+  for (std::size_t i = 0; i < codes.size(); i += step, ++looked_at)
+    there += one.code_of(many.value_of(codes[i])) ? 1 : 0;
+  if (static_cast<double>(there) < least_share * static_cast<double>(looked_at)) return false;
+  if (is_text) return true;
+  const Value least = many.value_of(codes.front());
+  const Value most = many.value_of(codes.back());
+  const double range = static_cast<double>(most.exact() - least.exact()) + 1;
+  std::uint64_t within = 0;
+  for (std::uint64_t row = 0; row < one.rows; ++row) {
+    const Value key = one.at(row);
+    within += !key.is_null() && key.exact() >= least.exact() && key.exact() <= most.exact() ? 1 : 0;
+  }
+  const double density = std::min(1.0, static_cast<double>(within) / range);
+  return static_cast<double>(there) * std::log(density) < std::log(chance);
 }
 
 class Scanner {
@@ -272,7 +316,10 @@ class Scanner {
           const FoundColumn& many = column(from, c);
           const bool is_day = to == calendar_ && many.data.type.kind == TypeKind::date;
           const bool declared = declares(from, c, to);
-          if (!declared && !is_day && !speaks_of(many.name, tables_[to].name, column(to, *keys_[to]).name)) continue;
+          const bool is_named =
+              declared || is_day || speaks_of(many.name, tables_[to].name, column(to, *keys_[to]).name);
+          // A column that tells its own table's rows apart is no key into another one, unless its name says so.
+          if (!is_named && (many.could_be_key() || !leads_by_values(many.data, column(to, *keys_[to]).data))) continue;
           // Of two tables with the same key, the smaller one is the one side.
           if (keys_[from] == c &&
               (tables_[from].rows < tables_[to].rows || (tables_[from].rows == tables_[to].rows && from < to)))
@@ -280,8 +327,11 @@ class Scanner {
           auto link = look_at(from, c, to);
           if (!link) continue;
           link->declared = declared;
+          link->by_values = !is_named;
           if (is_day && !declared && link->share() < 0.5) continue;  // days of another time
-          if (!best || link->share() > best->share()) best = link;
+          // What names say goes before what values seem to say.
+          const auto rank = [](const FoundLink& found) { return std::pair(!found.by_values, found.share()); };
+          if (!best || rank(*link) > rank(*best)) best = link;
         }
         if (best) links_.push_back(*best);
       }
@@ -311,7 +361,7 @@ class Scanner {
   }
 
   // Whether a link is written as one, or as a comment.
-  static bool is_sure(const FoundLink& link) { return link.declared || link.share() >= 0.5; }
+  static bool is_sure(const FoundLink& link) { return link.declared || link.share() >= (link.by_values ? 0.9 : 0.5); }
 
   // --- the text ---
 
@@ -364,6 +414,7 @@ class Scanner {
       text += fmt::format("# {} of {} rows carry a key that is not there\n", base::grouped(link.keys - link.matched),
                           base::grouped(link.keys));
     }
+    if (link.by_values) text += "# told by the values alone: the names do not speak of each other\n";
     if (!is_sure(link)) text += "# perhaps: ";
     text += fmt::format("link {} -> {}", from, to);
     if (!link.role.empty()) text += " as " + written_name(link.role);

@@ -4,6 +4,7 @@
 #include <random>
 #include <regex>
 #include <set>
+#include <sstream>
 
 #include "juniper/demo.h"
 #include "juniper/scan.h"
@@ -139,6 +140,57 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
   EXPECT_NE(found->text.find("# 3 days are missing"), std::string::npos);
   EXPECT_EQ(test::answer(*proposed, "show n_sessions"), "4000");
   EXPECT_EQ(found->tables.size(), 8U);
+}
+
+// The links of a proposed text, those that are comments left out.
+std::set<std::string> links_in(const std::string& text) {
+  std::set<std::string> links;
+  std::istringstream lines(text);
+  for (std::string line; std::getline(lines, line);) {
+    // The layout aligns them.
+    if (line.starts_with("link ")) links.insert(std::regex_replace(line.substr(5), std::regex(" +"), " "));
+  }
+  return links;
+}
+
+// Headers of other people say nothing of the tables that they lead to: two keys into one table, sparse numbers, codes.
+TEST(Scan, LinksAreToldByValuesWhereNamesDoNotSpeak) {
+  const test::TempFolder folder;
+  std::mt19937_64 random(31);
+  std::string sites = "Code;Label\n";
+  std::string meters = "serial,kind\n";
+  std::vector<std::string> codes;
+  std::vector<std::string> serials;
+  for (int i = 0; i < 60; ++i) {
+    codes.push_back(fmt::format("{}{}-{}", static_cast<char>('A' + i % 26), static_cast<char>('A' + i / 26), i));
+    sites += fmt::format("{};Site {}\n", codes.back(), i);
+    serials.push_back(std::to_string(100'000 + i * 7919 % 60 * 13'001 + static_cast<int>(random() % 900)));
+    meters += serials.back() + (i % 2 == 0 ? ",ac\n" : ",dc\n");
+  }
+  // Dense numbers, which nearly any column of small numbers falls into.
+  std::string runs = "run\n";
+  for (int i = 1; i <= 500; ++i) runs += fmt::format("{}\n", i);
+  std::string trips = "No,Departed From,Arrived At,Unit,Minutes,Grade,Remark\n";
+  for (int i = 0; i < 3000; ++i) {
+    trips +=
+        fmt::format("{},{},{},{},{},{},{}\n", i + 1, i % 300 == 7 ? "??" : codes[random() % 60], codes[random() % 60],
+                    serials[random() % 60], 1 + random() % 240, 1 + random() % 5, i % 3 == 0 ? "late" : "on time");
+  }
+  folder.write("places.csv", sites);
+  folder.write("devices.csv", meters);
+  folder.write("runs.csv", runs);
+  folder.write("trips.csv", trips);
+  const auto found = scan({folder.path()}, folder.path());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  EXPECT_EQ(links_in(found->text), (std::set<std::string>{"trips.departed_from -> places.Code",
+                                                          "trips.arrived_at -> places.Code as arrived_at_places",
+                                                          "trips.Unit -> devices.serial"}))
+      << found->text;
+  EXPECT_NE(found->text.find("# told by the values alone"), std::string::npos);
+  EXPECT_NE(found->text.find("# 10 of 3,000 rows carry a key that is not there"), std::string::npos) << found->text;
+  folder.write("m.ridge", found->text);
+  const auto loaded = load(folder.path("m.ridge"));
+  ASSERT_TRUE(loaded) << test::messages(loaded.error());
 }
 
 TEST(Scan, WhatIsDoubtfulStandsInComments) {
