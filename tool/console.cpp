@@ -44,7 +44,8 @@ void Console::write_rendered(std::string_view text) {
 }
 bool Console::has_table(const std::vector<std::string>& names) {
   if (render_.table.empty() || std::find(names.begin(), names.end(), render_.table) != names.end()) return true;
-  missing_table_ = fmt::format("there is no table '{}' in this report; its tables are {}", render_.table, fmt::join(names, ", "));
+  missing_table_ =
+      fmt::format("there is no table '{}' in this report; its tables are {}", render_.table, fmt::join(names, ", "));
   return false;
 }
 void Console::print(const Report& report) {

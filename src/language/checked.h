@@ -294,7 +294,7 @@ struct Column {
 struct Table {
   std::string name;
   bool hidden = false;
-  base::SourcePlace source;  // relative to the model's file
+  base::SourcePlace source;              // relative to the model's file
   std::vector<TableIndex> reached_from;  // its rows are those that a link from one of these leads to; all if empty
   std::vector<std::uint32_t> sorted_by;  // its rows stand in the order of these columns; of the files if empty
   std::string description;

@@ -65,6 +65,51 @@ void Parser::declaration(syntax::Model& model) {
        is_name() ? base::did_you_mean(token().text, {declaration_words.begin(), declaration_words.end()}) : "");
 }
 
+void Parser::source_options(base::SourcePlace& source) {
+  const auto refuse = [&](const std::string& message, const std::string& fix) {
+    --at_;
+    fail(token().span, "JR-112", message, fix);
+  };
+  const auto character = [&](const std::string& what, const std::string& but) {
+    const std::string given = text(what);
+    const bool is_one = given.size() == 1 && given != "\"" && given != "\n" && given != "\r";
+    if (!is_one || but.find(given) != std::string::npos)
+      refuse(fmt::format("{} is one character, and no quote{}", what, but.empty() ? "" : ", digit or sign"),
+             "write, for example: (delimiter \";\", decimal \",\")");
+    return given.front();
+  };
+  const std::string in_numbers = "0123456789+-";
+  do {
+    if (accept("delimiter")) {
+      source.delimiter = character("the delimiter", "");
+    } else if (accept("decimal")) {
+      source.spelling.decimal = character("the decimal mark", in_numbers);
+    } else if (accept("thousands")) {
+      source.spelling.thousands = character("the mark of thousands", in_numbers);
+    } else if (accept("nulls")) {
+      if (accept("(")) {
+        do source.spelling.nulls.push_back(text("a word for null"));
+        while (accept(","));
+        expect(")", "after the words for null");
+      } else {
+        source.spelling.nulls.push_back(text("a word for null"));
+      }
+    } else if (accept("dates")) {
+      source.spelling.dates = text("the pattern of dates");
+      if (!base::is_date_pattern(source.spelling.dates))
+        refuse(
+            "a pattern of dates has one day (d or dd), one month (M or MM) and one year (yyyy), and marks between them",
+            "write: (dates \"dd.MM.yyyy\")");
+    } else {
+      fail(token().span, "JR-110", fmt::format("an option of a CSV source was expected, found {}", found()),
+           "the options are delimiter, decimal, thousands, nulls, dates");
+    }
+  } while (accept(","));
+  if (source.spelling.thousands != '\0' && source.spelling.thousands == source.spelling.decimal)
+    refuse("the mark of thousands is that of the decimals, too", "write: (decimal \",\", thousands \".\")");
+  expect(")", "after the options");
+}
+
 void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   take();
   syntax::Table table;
@@ -90,16 +135,7 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   table.source.kind = *kind;
   table.source_span = token().span;
   table.source.pattern = text("the file or pattern");
-  if (*kind == base::SourceKind::csv && accept("(")) {
-    expect("delimiter", "as the option of a CSV source");
-    const std::string delimiter = text("the delimiter");
-    if (delimiter.size() != 1 || delimiter == "\"" || delimiter == "\n") {
-      --at_;
-      fail(token().span, "JR-112", "a delimiter is one character, and not the quote", "write: (delimiter \";\")");
-    }
-    table.source.delimiter = delimiter.front();
-    expect(")", "after the option");
-  }
+  if (*kind == base::SourceKind::csv && accept("(")) source_options(table.source);
   const std::uint32_t rows_begin = last_end();
   if (is("reached") && is("from", 1)) {
     take();

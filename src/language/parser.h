@@ -4,7 +4,7 @@
 //
 //   model       = { "model" TEXT | "include" TEXT | param | table | link | calendar | measure | query }
 //   param       = "param" NAME "=" expression [TEXT]
-//   table       = ["hidden"] "table" NAME ( "from" KIND TEXT ["(" "delimiter" TEXT ")"] [TEXT] "{" { column } "}"
+//   table       = ["hidden"] "table" NAME ( "from" KIND TEXT ["(" OPTION { "," OPTION } ")"] [TEXT] "{" { column } "}"
 //                                         | "=" rows [TEXT] )
 //   column      = { "key" | "hidden" } NAME ( type ["from" TEXT] | "=" expression ) attributes
 //   type        = "integer" | "decimal" "(" NUMBER ")" | "real" | "text" | "boolean" | "date" | "datetime" | "time"

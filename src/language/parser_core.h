@@ -134,6 +134,7 @@ class Parser {
 
   void declaration(syntax::Model& model);
   void table(syntax::Model& model, Span begin, bool hidden);
+  void source_options(base::SourcePlace& source);
   syntax::Column column();
   void part_of_field(syntax::Column& column);
   std::vector<syntax::Name> names(std::string_view what);

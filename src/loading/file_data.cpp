@@ -3,6 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <regex>
+#include <set>
 
 #include "base/calendar.h"
 #include "base/diagnostics.h"
@@ -44,7 +46,10 @@ std::string bytes_of(const std::filesystem::path& path) {
 using Field = std::optional<std::string>;
 
 // The records of a file, one character after the other.
-std::vector<std::vector<Field>> records_of(const std::string& text, char delimiter, const std::string& path) {
+std::vector<std::vector<Field>> records_of(const std::string& text, const base::SourcePlace& source,
+                                           const std::string& path) {
+  const char delimiter = source.delimiter;
+  const std::set<std::string> nulls(source.spelling.nulls.begin(), source.spelling.nulls.end());
   std::vector<std::vector<Field>> records;
   std::size_t at = 0;
   while (at < text.size()) {
@@ -66,7 +71,8 @@ std::vector<std::vector<Field>> records_of(const std::string& text, char delimit
         if (quoted) fail(base::error_at("JR-502", Place{path, 0, 0}, "text stands behind a closing quote"));
         field += text[at];
       }
-      record.push_back(field.empty() && !quoted ? Field() : Field(field));
+      const bool is_null = field.empty() || (!records.empty() && nulls.contains(field));
+      record.push_back(is_null && !quoted ? Field() : Field(field));
       ended = ends_line();
       if (!ended) ++at;  // the delimiter
     }
@@ -76,6 +82,50 @@ std::vector<std::vector<Field>> records_of(const std::string& text, char delimit
     if (!is_blank || records.empty() || records[0].size() == 1) records.push_back(std::move(record));
   }
   return records;
+}
+
+// A pattern that takes what the text of a model says literally.
+std::string literal(char c) {
+  return std::string("[") + (c == '^' || c == '\\' || c == ']' ? "\\" : "") + c + "]";
+}
+
+// A field as it would be spelled without the source's options; nothing if it is not spelled as they say.
+Field plain(const std::string& field, Type type, base::FieldPart part, const base::Spelling& spelling) {
+  const bool is_number =
+      type.kind == TypeKind::integer || type.kind == TypeKind::decimal || type.kind == TypeKind::real;
+  const bool is_date = type.kind == TypeKind::date || type.kind == TypeKind::datetime ||
+                       (type.kind == TypeKind::time && part != base::FieldPart::whole);
+  std::smatch match;
+  if (is_number && (spelling.decimal != '.' || spelling.thousands != '\0')) {
+    std::string whole = "[0-9]*";
+    if (spelling.thousands != '\0') whole += "|[0-9]{1,3}(?:" + literal(spelling.thousands) + "[0-9]{3})+";
+    const std::regex shape("([+-]?)(" + whole + ")(?:" + literal(spelling.decimal) + "([^.]*))?((?:[eE][+-]?[0-9]+)?)");
+    if (!std::regex_match(field, match, shape)) return std::nullopt;
+    std::string digits = match[2];
+    std::erase(digits, spelling.thousands);
+    return match[1].str() + digits + (match[3].matched ? "." + match[3].str() : "") + match[4].str();
+  }
+  if (is_date && !spelling.dates.empty()) {
+    std::string shape;
+    std::string order;
+    for (std::size_t at = 0; at < spelling.dates.size();) {
+      const char c = spelling.dates[at];
+      std::size_t letters = 0;
+      while (at + letters < spelling.dates.size() && spelling.dates[at + letters] == c) ++letters;
+      if (c == 'd' || c == 'M' || c == 'y') {
+        shape += letters == 1 ? "([0-9]{1,2})" : fmt::format("([0-9]{{{}}})", letters);
+        order += c;
+        at += letters;
+      } else {
+        shape += literal(c);
+        ++at;
+      }
+    }
+    if (!std::regex_match(field, match, std::regex(shape + "((?:[^0-9][^]*)?)"))) return std::nullopt;
+    const auto part_of = [&](char letter) { return std::stoi(match[order.find(letter) + 1]); };
+    return fmt::format("{:04}-{:02}-{:02}{}", part_of('y'), part_of('M'), part_of('d'), match[4].str());
+  }
+  return field;
 }
 
 // What a column takes of a field; nothing if that does not fit its type.
@@ -183,7 +233,7 @@ void FileData::read_files(TableIndex table) {
     return;
   }
   for (const auto& path : *files) {
-    const auto records = records_of(bytes_of(path), request.place.delimiter, path.string());
+    const auto records = records_of(bytes_of(path), request.place, path.string());
     if (records.empty()) fail(base::error_at("JR-505", Place{path.string(), 1, 0}, "this file is empty"));
     std::vector<std::size_t> places;
     for (const source::ColumnRequest& column : request.columns) {
@@ -202,7 +252,9 @@ void FileData::read_files(TableIndex table) {
       }
       for (std::size_t c = 0; c < columns.size(); ++c) {
         const source::ColumnRequest& column = request.columns[c];
-        auto value = value_of(records[r][places[c]], column.type, column.part);
+        const Field& field = records[r][places[c]];
+        const Field here = field ? plain(*field, column.type, column.part, request.place.spelling) : Field();
+        auto value = field && !here ? std::nullopt : value_of(here, column.type, column.part);
         if (!value) {
           fail(base::error_at("JR-507", Place{path.string(), 0, 0},
                               fmt::format("'{}' of record {} is no {}", column.header, r, to_string(column.type))));

@@ -51,8 +51,8 @@ std::string fingerprint(const std::string& text) {
 std::string signature(const CheckedModel& model, std::int64_t today) {
   std::string text;
   for (const Table& table : model.tables) {
-    text += fmt::format("table {:?} {} {:?} {:?}", table.name, base::name_of(table.source.kind), table.source.pattern,
-                        std::string(1, table.source.delimiter));
+    text += fmt::format("table {:?} {} {:?} {}", table.name, base::name_of(table.source.kind), table.source.pattern,
+                        base::options_text(table.source));
     for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
     for (const std::uint32_t column : table.sorted_by) text += fmt::format(" by {:?}", table.columns[column].name);
     text += '\n';
@@ -80,8 +80,7 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
 }
 
 std::string table_signature(const source::TableRequest& request) {
-  std::string text =
-      fmt::format("{} {:?}\n", base::name_of(request.place.kind), std::string(1, request.place.delimiter));
+  std::string text = fmt::format("{} {}\n", base::name_of(request.place.kind), base::options_text(request.place));
   for (const source::ColumnRequest& column : request.columns)
     text +=
         fmt::format("{:?} {}{:?} {}\n", column.name, base::name_of(column.part), column.header, to_string(column.type));

@@ -91,7 +91,9 @@ class Describer {
       made.definition = model_.sources.text(table.rows->span);
       made.rests_on = rests_on_[&table];
     } else {
-      made.definition = fmt::format("from {} {}", base::name_of(table.source.kind), table.source.pattern);
+      const std::string options = base::options_text(table.source);
+      made.definition = fmt::format("from {} {}{}{}", base::name_of(table.source.kind), table.source.pattern,
+                                    options.empty() ? "" : " ", options);
     }
     made.used_by = listed(uses_.of_table(t));
     found_.push_back(std::move(made));

@@ -279,7 +279,7 @@ Result<FoundTable> read_found_table(const TableFiles& files, const Options& opti
   if (head->kind == base::SourceKind::csv) {
     if (auto found = find_types(table, headers, finders); !found) return tl::unexpected(found.error());
   }
-  source::TableRequest request{table.name, {}, {head->kind, "", table.delimiter}, {}};
+  source::TableRequest request{table.name, {}, {head->kind, "", table.delimiter, {}}, {}};
   for (std::size_t c = 0; c < headers.size(); ++c) {
     FoundColumn column;
     column.header = headers[c];

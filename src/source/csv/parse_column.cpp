@@ -9,6 +9,7 @@
 #include "base/calendar.h"
 #include "base/exact.h"
 #include "source/cell.h"
+#include "source/csv/spelling.h"
 
 namespace juniper::source {
 
@@ -218,13 +219,48 @@ void parse_text(const CsvRecords& records, std::size_t position, std::size_t num
   }
 }
 
+// Of a source that spells its fields in its own way.
+void parse_spelled(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part,
+                   const base::Spelling& spelling, std::size_t number, PieceValues& values,
+                   std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
+  std::string scratch;
+  const auto rows = static_cast<std::uint32_t>(records.rows());
+  values.exact.clear();
+  for (std::uint32_t row = 0; row < rows; ++row) {
+    const Field& field = records.field(row, position);
+    const std::string_view text = records.text(field, scratch);
+    const bool is_null = field.is_null() || is_null_word(text, field.quoted != 0, spelling);
+    values.is_null[row] = is_null ? 1 : 0;
+    if (type.kind == TypeKind::text) {
+      if (!is_null && !utf8::is_valid(text.begin(), text.end())) bad.push_back({row, number, Misfit::utf8});
+      values.text.push_back(is_null ? std::string_view() : unquoted.emplace_back(text));
+      continue;
+    }
+    const auto here = is_null ? std::nullopt : respelled(text, type, part, spelling);
+    bool fits = is_null;
+    if (type.kind == TypeKind::real) {
+      const auto value = here ? parse_value(*here, type) : std::nullopt;
+      fits = fits || value.has_value();
+      values.real.push_back(value && !value->is_null() ? value->real() : 0);
+    } else {
+      const auto value = here ? parse_cell(*here, type, part) : std::nullopt;
+      fits = fits || value.has_value();
+      values.exact.push_back(value.value_or(0));
+    }
+    if (!fits) bad.push_back({row, number, Misfit::type});
+  }
+}
+
 }  // namespace
 
-void parse_column(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part, std::size_t number,
-                  PieceValues& values, std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
+void parse_column(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part,
+                  const base::Spelling& spelling, std::size_t number, PieceValues& values,
+                  std::deque<std::string>& unquoted, std::vector<BadCell>& bad) {
   values.real.clear();
   values.text.clear();
   values.is_null.assign(records.rows(), 0);
+  if (!spelling.is_plain())
+    return parse_spelled(records, position, type, part, spelling, number, values, unquoted, bad);
   if (type.kind == TypeKind::text) return parse_text(records, position, number, values, unquoted, bad);
   if (type.kind == TypeKind::real) return parse_real(records, position, number, values, bad);
   values.exact.resize(records.rows());  // every one is written below: those of the column before may stay until then

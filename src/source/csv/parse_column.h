@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "base/field_part.h"
+#include "base/source_place.h"
 #include "juniper/value.h"
 #include "source/column_input.h"
 #include "source/csv/records.h"
@@ -22,9 +23,10 @@ struct BadCell {
   Misfit misfit;
 };
 
-// Reads a field of each row, or a part of it, into `values`. Cells that do not fit are added to `bad`, as column number
+// Reads a field of each row, or a part of it, as `spelling` says, into `values`. Cells that do not fit are added to `bad`, as column number
 // `number`, and get any value. Texts view the records, or `unquoted` where a doubled quote had to be made single.
-void parse_column(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part, std::size_t number,
-                  PieceValues& values, std::deque<std::string>& unquoted, std::vector<BadCell>& bad);
+void parse_column(const CsvRecords& records, std::size_t position, Type type, base::FieldPart part,
+                  const base::Spelling& spelling, std::size_t number, PieceValues& values,
+                  std::deque<std::string>& unquoted, std::vector<BadCell>& bad);
 
 }  // namespace juniper::source

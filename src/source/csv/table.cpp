@@ -270,8 +270,8 @@ class TableReader {
     std::deque<std::string> unquoted;
     piece.columns.clear();
     for (std::size_t c = 0; c < request_.columns.size(); ++c) {
-      parse_column(records, cut.positions[c], request_.columns[c].type, request_.columns[c].part, c, values, unquoted,
-                   bad);
+      parse_column(records, cut.positions[c], request_.columns[c].type, request_.columns[c].part,
+                   request_.place.spelling, c, values, unquoted, bad);
       // Each worker has memory of its own.
       if (bad.empty())
         piece.columns.push_back(pack_piece(request_.columns[c].type, values, *memories_[c][worker], worker));
@@ -296,8 +296,11 @@ class TableReader {
         error.suggestion = "save the file as UTF-8";
       } else {
         error.code = "JR-507";
-        error.message = fmt::format("field {} ('{}'): found {}, expected {} for {}.{}", position + 1, column.header,
-                                    found, expectation(column.type, column.part), request_.name, column.name);
+        const std::string options = base::options_text(request_.place);
+        error.message =
+            fmt::format("field {} ('{}'): found {}, expected {} for {}.{}{}", position + 1, column.header, found,
+                        expectation(column.type, column.part), request_.name, column.name,
+                        request_.place.spelling.is_plain() ? "" : ", spelled as the source says: " + options);
         error.suggestion = "mend the file, or declare the column with a type that holds what stands in it";
       }
       if (settings_.rejects != nullptr && before != nullptr && before->row == cell.row) {

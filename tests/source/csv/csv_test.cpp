@@ -182,7 +182,7 @@ TEST(CsvReader, MarksAreFoundAtEveryPlace) {
 }
 
 TableRequest request(const test::TempFolder& folder, const std::string& pattern, std::vector<ColumnRequest> columns) {
-  return {"t", folder.path(), {base::SourceKind::csv, pattern}, std::move(columns)};
+  return {"t", folder.path(), {base::SourceKind::csv, pattern, ',', {}}, std::move(columns)};
 }
 
 Result<TableInput> read_all(const TableRequest& wanted, unsigned threads = 0, Rejects* rejects = nullptr) {

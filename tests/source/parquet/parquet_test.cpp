@@ -36,7 +36,7 @@ std::vector<fs::path> sample_files() {
 }
 
 TableRequest request_of(const fs::path& file, base::SourceKind kind, std::vector<ColumnRequest> columns) {
-  return {"t", file.parent_path(), {kind, file.filename().string()}, std::move(columns)};
+  return {"t", file.parent_path(), {kind, file.filename().string(), ',', {}}, std::move(columns)};
 }
 
 std::vector<ColumnRequest> requested(const std::vector<ParquetColumn>& columns) {

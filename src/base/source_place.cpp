@@ -1,0 +1,76 @@
+#include "base/source_place.h"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <algorithm>
+
+namespace juniper::base {
+
+namespace {
+
+// As the language writes a text.
+std::string in_quotes(std::string_view text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '\t') {
+      out += "\\t";
+      continue;
+    }
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + '"';
+}
+
+bool is_digit(char c) {
+  return c >= '0' && c <= '9';
+}
+
+// The length of the run of one letter at the begin of a pattern.
+std::size_t run_of(std::string_view pattern) {
+  return std::min(pattern.find_first_not_of(pattern[0]), pattern.size());
+}
+
+}  // namespace
+
+bool is_date_pattern(std::string_view pattern) {
+  int days = 0;
+  int months = 0;
+  int years = 0;
+  bool after_number = false;
+  while (!pattern.empty()) {
+    const char letter = pattern[0];
+    const std::size_t letters = run_of(pattern);
+    if (letter == 'd' || letter == 'M' || letter == 'y') {
+      if (letter == 'y' ? letters != 4 : letters > 2) return false;
+      // Numbers that follow each other must have a known length.
+      if (after_number && letters == 1) return false;
+      ++(letter == 'd' ? days : (letter == 'M' ? months : years));
+      after_number = letters == 1;
+      pattern.remove_prefix(letters);
+      continue;
+    }
+    if (is_digit(letter) || (letter >= 'a' && letter <= 'z') || (letter >= 'A' && letter <= 'Z')) return false;
+    after_number = false;
+    pattern.remove_prefix(1);
+  }
+  return days == 1 && months == 1 && years == 1;
+}
+
+std::string options_text(const SourcePlace& place) {
+  std::vector<std::string> options;
+  if (place.delimiter != ',') options.push_back("delimiter " + in_quotes({&place.delimiter, 1}));
+  const Spelling& spelling = place.spelling;
+  if (spelling.decimal != '.') options.push_back("decimal " + in_quotes({&spelling.decimal, 1}));
+  if (spelling.thousands != '\0') options.push_back("thousands " + in_quotes({&spelling.thousands, 1}));
+  if (!spelling.nulls.empty()) {
+    std::vector<std::string> words;
+    for (const std::string& word : spelling.nulls) words.push_back(in_quotes(word));
+    options.push_back(fmt::format("nulls ({})", fmt::join(words, ", ")));
+  }
+  if (!spelling.dates.empty()) options.push_back("dates " + in_quotes(spelling.dates));
+  return options.empty() ? "" : fmt::format("({})", fmt::join(options, ", "));
+}
+
+}  // namespace juniper::base
