@@ -6,12 +6,14 @@
 #include <array>
 #include <fstream>
 #include <map>
+#include <numeric>
 #include <set>
 
 #include "base/diagnostics.h"
 #include "base/parallel.h"
 #include "language/lexer.h"
 #include "scanning/column_type.h"
+#include "scanning/spelling_finder.h"
 #include "source/csv/records.h"
 #include "source/parquet/table.h"
 
@@ -105,9 +107,11 @@ std::string unique_name(std::string name, std::set<std::string>& taken) {
   return name;
 }
 
-// Finds the types of all columns: a pass over every file.
-Result<void> find_types(const FoundTable& table, const std::vector<std::string>& headers,
-                        std::vector<TypeFinder>& finders) {
+// Calls visit(column, text, whether it is in quotes, line) for each field that is not null; of the first file's begin alone
+// where `only_begin`.
+template <class Visit>
+Result<void> each_field(const FoundTable& table, const std::vector<std::string>& headers, bool only_begin,
+                        const Visit& visit) {
   for (const fs::path& path : table.files.files) {
     auto pieces = source::CsvPieces::open(path);
     if (!pieces) return tl::unexpected(pieces.error());
@@ -135,11 +139,68 @@ Result<void> find_types(const FoundTable& table, const std::vector<std::string>&
       for (std::size_t c = 0; c < positions.size(); ++c) {
         for (std::size_t row = 0; row < records.rows(); ++row) {
           const source::Field& field = records.field(row, positions[c]);
-          if (!field.is_null()) finders[c].add(records.text(field, scratch), line + records.line_of(row));
+          if (!field.is_null()) visit(c, records.text(field, scratch), field.quoted != 0, line + records.line_of(row));
         }
       }
+      if (only_begin) return {};
       line += records.lines();
     }
+  }
+  return {};
+}
+
+// Finds out whether columns that are texts as they stand are spelled in another way, and takes over their types then.
+Result<void> find_table_spelling(FoundTable& table, const std::vector<std::string>& headers,
+                                 std::vector<TypeFinder>& finders) {
+  const auto is_text = [&](std::size_t c) {
+    return finders[c].has_values() && finders[c].type().kind == TypeKind::text;
+  };
+  std::vector<bool> declared(headers.size());
+  for (std::size_t c = 0; c < headers.size(); ++c) {
+    const std::vector<std::string>& texts = table.files.text_columns;
+    declared[c] = std::find(texts.begin(), texts.end(), headers[c]) != texts.end();
+  }
+  // Of most texts the first fields tell that they are nothing else.
+  std::vector<SpellingFinder> begins(headers.size());
+  if (auto seen = each_field(table, headers, true,
+                             [&](std::size_t c, std::string_view text, bool quoted, std::uint64_t line) {
+                               if (is_text(c)) begins[c].add(text, quoted, line);
+                             });
+      !seen)
+    return seen;
+  const auto may_be_spelled = [&](std::size_t c) {
+    return is_text(c) && !declared[c] && !begins[c].readings().empty();
+  };
+  std::vector<std::size_t> places(headers.size());
+  std::iota(places.begin(), places.end(), 0U);
+  if (std::none_of(places.begin(), places.end(), may_be_spelled)) return {};
+  std::vector<SpellingFinder> spellings(headers.size());
+  if (auto seen = each_field(table, headers, false,
+                             [&](std::size_t c, std::string_view text, bool quoted, std::uint64_t line) {
+                               if (is_text(c)) spellings[c].add(text, quoted, line);
+                             });
+      !seen)
+    return seen;
+  std::vector<const SpellingFinder*> columns;
+  bool has_points = false;
+  for (std::size_t c = 0; c < headers.size(); ++c) {
+    const TypeKind kind = finders[c].type().kind;
+    has_points = has_points || kind == TypeKind::decimal || kind == TypeKind::real;
+    if (is_text(c) && declared[c]) spellings[c].keep_texts();
+    if (is_text(c)) columns.push_back(&spellings[c]);
+  }
+  const FoundSpelling found = find_spelling(columns, has_points);
+  if (!found.doubt.empty()) table.comments.push_back(found.doubt);
+  table.spelling = found.spelling;
+  for (std::size_t c = 0; c < headers.size(); ++c) {
+    if (!is_text(c)) continue;
+    const SpellingFinder::Reading* reading = reading_of(spellings[c], found.spelling);
+    const auto is_read_as_null = [&](const std::string& word) {
+      return std::find(found.spelling.nulls.begin(), found.spelling.nulls.end(), word) != found.spelling.nulls.end();
+    };
+    const std::set<std::string>& words = spellings[c].null_words();
+    if (reading != nullptr && reading->finder.has_values() && std::all_of(words.begin(), words.end(), is_read_as_null))
+      finders[c] = reading->finder;
   }
   return {};
 }
@@ -277,9 +338,13 @@ Result<FoundTable> read_found_table(const TableFiles& files, const Options& opti
   for (const Declared& column : *declared) headers.push_back(column.header);
   std::vector<TypeFinder> finders(headers.size());
   if (head->kind == base::SourceKind::csv) {
-    if (auto found = find_types(table, headers, finders); !found) return tl::unexpected(found.error());
+    auto found = each_field(table, headers, false, [&](std::size_t c, std::string_view text, bool, std::uint64_t line) {
+      finders[c].add(text, line);
+    });
+    if (found) found = find_table_spelling(table, headers, finders);
+    if (!found) return tl::unexpected(found.error());
   }
-  source::TableRequest request{table.name, {}, {head->kind, "", table.delimiter, {}}, {}};
+  source::TableRequest request{table.name, {}, {head->kind, "", table.delimiter, table.spelling}, {}};
   for (std::size_t c = 0; c < headers.size(); ++c) {
     FoundColumn column;
     column.header = headers[c];

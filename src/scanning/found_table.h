@@ -44,6 +44,7 @@ struct FoundTable {
   TableFiles files;
   std::string name;
   char delimiter = ',';
+  base::Spelling spelling;
   std::uint64_t rows = 0;
   std::vector<FoundColumn> columns;
   std::vector<std::string> comments;

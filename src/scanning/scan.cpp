@@ -388,7 +388,8 @@ class Scanner {
     }
     text += fmt::format("table {} from {} {}", written_name(table.name), base::name_of(table.files.kind),
                         written_text(source_of(table)));
-    if (table.delimiter != ',') text += fmt::format(" (delimiter {})", written_text(std::string(1, table.delimiter)));
+    const std::string options = base::options_text({table.files.kind, "", table.delimiter, table.spelling});
+    if (!options.empty()) text += " " + options;
     text += " {\n";
     for (std::size_t c = 0; c < table.columns.size(); ++c) {
       const FoundColumn& found = table.columns[c];

@@ -193,6 +193,44 @@ TEST(Scan, LinksAreToldByValuesWhereNamesDoNotSpeak) {
   ASSERT_TRUE(loaded) << test::messages(loaded.error());
 }
 
+TEST(Scan, OtherSpellingsAreTold) {
+  const test::TempFolder folder;
+  const auto text_of = [&](const std::string& csv) {
+    folder.write("t.csv", csv);
+    const auto found = scan({folder.path("t.csv")}, folder.path());
+    if (!found) return test::messages(found.error());
+    folder.write("m.ridge", found->text);
+    const auto loaded = load(folder.path("m.ridge"));
+    EXPECT_TRUE(loaded) << found->text << test::messages(loaded.error());
+    return found->text;
+  };
+  const auto has = [](const std::string& text, const std::string& part) {
+    return std::regex_replace(text, std::regex(" +"), " ").find(part) != std::string::npos;
+  };
+  const std::string german =
+      text_of("id;price;when;note\n1;1.234,50;01.02.2024;x\n2;NA;13.12.2023;y\n3;7,5;NA;z\n4;1.000.000;28.02.2024;x\n");
+  EXPECT_TRUE(has(german, R"((delimiter ";", decimal ",", thousands ".", nulls ("NA"), dates "dd.MM.yyyy"))"))
+      << german;
+  EXPECT_TRUE(has(german, "price decimal(2)")) << german;
+  EXPECT_TRUE(has(german, "when_ date")) << german;
+  // A word that a text holds, too, may mean something there.
+  const std::string country = text_of("id,land,n\n1,NA,5\n2,DE,NA\n3,FR,7\n");
+  EXPECT_FALSE(has(country, "nulls")) << country;
+  EXPECT_TRUE(has(text_of("id,n\n1,5\n2,NA\n3,-\n"), R"((nulls ("-", "NA")) {)"));
+  // What could be meant in two ways is left to who knows.
+  const std::string dates = text_of("id,d\n1,01/02/2024\n2,03/04/2024\n");
+  EXPECT_TRUE(has(dates, "# the dates could be dd/MM/yyyy or MM/dd/yyyy")) << dates;
+  EXPECT_TRUE(has(dates, "d text")) << dates;
+  EXPECT_TRUE(has(text_of("id,d\n1,01/02/2024\n2,13/04/2024\n"), R"((dates "dd/MM/yyyy"))"));
+  EXPECT_TRUE(has(text_of("id,d\n1,1/2/2024\n2,3/14/2024\n"), R"((dates "M/d/yyyy"))"));
+  const std::string commas = text_of("id;n\n1;1,234\n2;5,678\n");
+  EXPECT_TRUE(has(commas, "# the commas could mark decimals or thousands")) << commas;
+  // A point elsewhere in the table says that commas are no decimals.
+  EXPECT_TRUE(has(text_of("id;n;p\n1;1,234;0.5\n2;5,678;1.5\n"), R"((delimiter ";", thousands ","))"));
+  EXPECT_FALSE(has(text_of("id;n\n1;007\n2;008\n"), "thousands"));
+  EXPECT_FALSE(has(text_of("id,v\n1,1.2.3\n2,1.10.0\n"), "decimal"));
+}
+
 TEST(Scan, WhatIsDoubtfulStandsInComments) {
   const test::TempFolder folder;
   folder.write("Visits 2024.csv", "Visit No;bay;Kind;;note;note;and\n1;7;repair;x;a;b;t\n2;9;n/a;x;;;\n3;11;;;;;\n");
