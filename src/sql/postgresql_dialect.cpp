@@ -189,33 +189,33 @@ class PostgresqlDialect final : public Dialect {
   }
 
   std::string shown(const std::string& column, Type type) const override {
-    std::string made;
+    std::string text;
     switch (type.kind) {
       case TypeKind::integer:
-        made = fmt::format("{}::numeric", column);
+        text = fmt::format("{}::numeric", column);
         break;
       case TypeKind::decimal:
-        made = fmt::format("round({}::numeric * {}, {})", column, scale_text(type.scale), type.scale);
+        text = fmt::format("round({}::numeric * {}, {})", column, scale_text(type.scale), type.scale);
         break;
       case TypeKind::date:
-        made = fmt::format("date '1970-01-01' + {}::int", column);
+        text = fmt::format("date '1970-01-01' + {}::int", column);
         break;
       case TypeKind::datetime:
         // By days and the rest: a double holds no microseconds of far ones.
-        made = fmt::format(
+        text = fmt::format(
             "(date '1970-01-01' + (({0} - mod(mod({0}, {1}) + {1}, {1})) / {1})::int)"
             " + mod(mod({0}, {1}) + {1}, {1})::double precision * interval '1 microsecond'",
             column, base::microseconds_per_day);
         break;
       case TypeKind::time:
-        made = fmt::format("time '00:00' + {}::double precision * interval '1 microsecond'", column);
+        text = fmt::format("time '00:00' + {}::double precision * interval '1 microsecond'", column);
         break;
       case TypeKind::boolean:
       case TypeKind::real:
       case TypeKind::text:
         return column;
     }
-    return made + " AS " + column;
+    return text + " AS " + column;
   }
 
  protected:

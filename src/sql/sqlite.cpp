@@ -218,7 +218,8 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
     columns += fmt::format(", {} {}", quoted_name(column.name), type);
     places += ", ?";
   }
-  if (auto made = execute(fmt::format("CREATE TABLE {} ({})", quoted_name(table.name), columns)); !made) return made;
+  if (auto created = execute(fmt::format("CREATE TABLE {} ({})", quoted_name(table.name), columns)); !created)
+    return created;
   if (auto begun = execute("BEGIN"); !begun) return begun;
   const std::string insert = fmt::format("INSERT INTO {} VALUES ({})", quoted_name(table.name), places);
   sqlite3_stmt* prepared = nullptr;
@@ -262,8 +263,9 @@ Result<void> Sqlite::add_table(const engine::Source& source, language::TableInde
     for (const std::uint32_t c : link.to.columns)
       list += (list.empty() ? "" : ", ") + quoted_name(table.columns[c].name);
     const std::string name = quoted_name(fmt::format("{} {}", table.name, number++));
-    if (auto made = execute(fmt::format("CREATE INDEX {} ON {} ({})", name, quoted_name(table.name), list)); !made)
-      return made;
+    if (auto created = execute(fmt::format("CREATE INDEX {} ON {} ({})", name, quoted_name(table.name), list));
+        !created)
+      return created;
   }
   return {};
 }

@@ -91,8 +91,8 @@ Value value_at(const Values& values, Type type, std::size_t at) {
 class Conversion {
  public:
   Conversion(const Values& values, Type from, const ColumnRequest& column, PieceValues& out,
-             std::deque<std::string>& made, std::vector<BadValue>& bad)
-      : values_(values), from_(from), column_(column), out_(out), made_(made), bad_(bad) {}
+             std::deque<std::string>& texts, std::vector<BadValue>& bad)
+      : values_(values), from_(from), column_(column), out_(out), texts_(texts), bad_(bad) {}
 
   void run() {
     const std::size_t rows = values_.size();
@@ -165,7 +165,7 @@ class Conversion {
       return;
     }
     if (to.kind == TypeKind::text) {
-      out_.text.push_back(made_.emplace_back(text_of(values_, from_, row)));
+      out_.text.push_back(texts_.emplace_back(text_of(values_, from_, row)));
       return;
     }
     bool possible = false;
@@ -183,7 +183,7 @@ class Conversion {
   Type from_;
   const ColumnRequest& column_;
   PieceValues& out_;
-  std::deque<std::string>& made_;
+  std::deque<std::string>& texts_;
   std::vector<BadValue>& bad_;
 };
 
@@ -196,8 +196,8 @@ std::string text_of(const Values& values, Type type, std::size_t at) {
 }
 
 void convert(const Values& values, Type from, const ColumnRequest& column, PieceValues& out,
-             std::deque<std::string>& made, std::vector<BadValue>& bad) {
-  Conversion(values, from, column, out, made, bad).run();
+             std::deque<std::string>& texts, std::vector<BadValue>& bad) {
+  Conversion(values, from, column, out, texts, bad).run();
 }
 
 }  // namespace juniper::source::parquet

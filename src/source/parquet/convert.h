@@ -18,9 +18,9 @@ struct BadValue {
   bool is_no_text = false;  // not UTF-8
 };
 
-// Writes all values to `out`; those that do not fit are added to `bad`, and get any value. Texts view `values`, or `made`.
+// Writes all values to `out`; those that do not fit are added to `bad`, and get any value. Texts view `values`, or `texts`.
 void convert(const Values& values, Type from, const ColumnRequest& column, PieceValues& out,
-             std::deque<std::string>& made, std::vector<BadValue>& bad);
+             std::deque<std::string>& texts, std::vector<BadValue>& bad);
 
 // A value as a text; "" for null, and for what no type here holds.
 std::string text_of(const Values& values, Type type, std::size_t at);

@@ -210,7 +210,7 @@ ColumnReader::ColumnReader(const File& file, std::size_t group, const Leaf& leaf
     : leaf_(leaf), pages_(file, group, leaf), rows_left_(static_cast<std::uint64_t>(file.data().groups[group].rows)) {}
 
 std::string_view ColumnReader::own_copy(std::string text) {
-  return keeping_->made.emplace_back(std::move(text));
+  return keeping_->own.emplace_back(std::move(text));
 }
 
 // --- one value ------------------------------------------------------------------------------------------------------

@@ -60,7 +60,7 @@ class ColumnReader {
   // Bytes that texts view, and texts that stand nowhere as they are.
   struct Kept {
     std::string bytes;
-    std::deque<std::string> made;
+    std::deque<std::string> own;
   };
   Kept dictionary_bytes_;
   std::optional<Values> dictionary_;

@@ -47,9 +47,9 @@ bool unpack_lz4_frames(std::string_view bytes, std::string& out) {
     const std::uint32_t packed = __builtin_bswap32(number_at<std::uint32_t>(bytes, 4));
     bytes.remove_prefix(8);
     if (packed > bytes.size() || whole > out.size() - done) return false;
-    const int made =
+    const int written =
         LZ4_decompress_safe(bytes.data(), out.data() + done, static_cast<int>(packed), static_cast<int>(whole));
-    if (made < 0 || static_cast<std::uint32_t>(made) != whole) return false;
+    if (written < 0 || static_cast<std::uint32_t>(written) != whole) return false;
     done += whole;
     bytes.remove_prefix(packed);
   }
@@ -57,9 +57,9 @@ bool unpack_lz4_frames(std::string_view bytes, std::string& out) {
 }
 
 bool unpack_lz4(std::string_view bytes, std::string& out) {
-  const int made =
+  const int written =
       LZ4_decompress_safe(bytes.data(), out.data(), static_cast<int>(bytes.size()), static_cast<int>(out.size()));
-  return made >= 0 && static_cast<std::size_t>(made) == out.size();
+  return written >= 0 && static_cast<std::size_t>(written) == out.size();
 }
 
 bool unpack_gzip(std::string_view bytes, std::string& out) {
@@ -84,8 +84,8 @@ bool unpack_brotli(std::string_view bytes, std::string& out) {
 }
 
 bool unpack_zstd(std::string_view bytes, std::string& out) {
-  const std::size_t made = ZSTD_decompress(out.data(), out.size(), bytes.data(), bytes.size());
-  return ZSTD_isError(made) == 0 && made == out.size();
+  const std::size_t written = ZSTD_decompress(out.data(), out.size(), bytes.data(), bytes.size());
+  return ZSTD_isError(written) == 0 && written == out.size();
 }
 
 bool unpack_snappy(std::string_view bytes, std::string& out) {

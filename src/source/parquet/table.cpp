@@ -74,9 +74,10 @@ class TableReader {
     for (std::size_t g = 0; g < groups_.size(); ++g) {
       // Rows that are left out are left out of all columns: these are read together then.
       const std::size_t step = settings_.rejects != nullptr ? request_.columns.size() : 1;
-      for (std::size_t c = 0; c < request_.columns.size(); c += step)
-        tasks.push_back({g, c, std::min(c + step, request_.columns.size()), groups_[g].problems.size()}),
-            groups_[g].problems.emplace_back();
+      for (std::size_t c = 0; c < request_.columns.size(); c += step) {
+        tasks.push_back({g, c, std::min(c + step, request_.columns.size()), groups_[g].problems.size()});
+        groups_[g].problems.emplace_back();
+      }
     }
     std::atomic<std::size_t> next{0};
     const std::size_t count = files_.size() + tasks.size();
@@ -106,13 +107,13 @@ class TableReader {
     auto file = std::make_unique<File>(path);
     std::vector<std::string> names;
     for (const Leaf& leaf : file->leaves()) names.push_back(leaf.name);
-    auto found = find_columns(request_, names, file->name(), 0);
-    if (!found) {
-      errors_.insert(errors_.end(), found.error().begin(), found.error().end());
+    auto positions = find_columns(request_, names, file->name(), 0);
+    if (!positions) {
+      errors_.insert(errors_.end(), positions.error().begin(), positions.error().end());
       return;
     }
-    for (std::size_t c = 0; c < found->size(); ++c) {
-      const Leaf& leaf = file->leaves()[(*found)[c]];
+    for (std::size_t c = 0; c < positions->size(); ++c) {
+      const Leaf& leaf = file->leaves()[(*positions)[c]];
       if (leaf.refusal.empty()) continue;
       const auto refused = base::error_at("JR-518", Place{file->name(), 0, 0},
                                           fmt::format("the column '{}' can't be read for {}.{}: {}", leaf.name,
@@ -135,7 +136,7 @@ class TableReader {
     source.rows = row;
     sources_.push_back(std::move(source));
     input_.bytes += file->size();
-    places_.push_back(std::move(*found));
+    places_.push_back(std::move(*positions));
     files_.push_back(std::move(file));
   }
 
@@ -159,12 +160,12 @@ class TableReader {
     }
     for (std::uint64_t row = 0; row < group.rows; row += rows_of_piece) {
       const std::size_t count = std::min<std::uint64_t>(rows_of_piece, group.rows - row);
-      std::deque<std::string> made;
+      std::deque<std::string> texts;
       std::vector<std::uint32_t> bad_rows;
       for (Column& column : columns) {
         column.reader->read(count, column.values);
         column.bad.clear();
-        convert(column.values, column.leaf->type, request_.columns[column.number], column.piece, made, column.bad);
+        convert(column.values, column.leaf->type, request_.columns[column.number], column.piece, texts, column.bad);
         for (const BadValue& bad : column.bad) bad_rows.push_back(bad.row);
       }
       if (!bad_rows.empty()) tell(columns, group, row, group.problems[task.number]);
