@@ -12,6 +12,7 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "base/failure.h"
+#include "source/parquet/bytes.h"
 
 namespace juniper::source::parquet {
 
@@ -23,13 +24,6 @@ using State = Values::State;
 struct Damage {
   std::string what;
 };
-
-template <class Number>
-Number number_at(std::string_view bytes, std::size_t at) {
-  Number number{};
-  std::memcpy(&number, bytes.data() + at, sizeof(number));
-  return number;
-}
 
 // Bytes that are taken from their begin.
 class Bytes {

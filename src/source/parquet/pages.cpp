@@ -17,6 +17,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "source/parquet/bytes.h"
 
 namespace juniper::source::parquet {
 
@@ -30,13 +31,6 @@ constexpr std::int64_t most_page_bytes = std::int64_t{1} << 30;
 // What the head of a page may take; statistics in it hold values.
 constexpr std::uint64_t head_step = std::uint64_t{1} << 12;
 constexpr std::uint64_t most_head_bytes = std::uint64_t{1} << 26;
-
-template <class Number>
-Number number_at(std::string_view bytes, std::size_t at) {
-  Number number{};
-  std::memcpy(&number, bytes.data() + at, sizeof(number));
-  return number;
-}
 
 // LZ4 as Hadoop wrote it: frames of the two sizes, big-endian, then a block. False for anything else.
 bool unpack_lz4_frames(std::string_view bytes, std::string& out) {
