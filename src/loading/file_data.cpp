@@ -3,7 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <regex>
+#include <cctype>
+#include <map>
 #include <set>
 
 #include "base/calendar.h"
@@ -84,9 +85,62 @@ std::vector<std::vector<Field>> records_of(const std::string& text, const base::
   return records;
 }
 
-// A pattern that takes what the text of a model says literally.
-std::string literal(char c) {
-  return std::string("[") + (c == '^' || c == '\\' || c == ']' ? "\\" : "") + c + "]";
+std::vector<std::string> split(const std::string& text, char mark) {
+  std::vector<std::string> parts(1);
+  for (const char c : text) {
+    if (c == mark) {
+      parts.emplace_back();
+    } else {
+      parts.back() += c;
+    }
+  }
+  return parts;
+}
+
+// A number without its marks of thousands, and with a point before its decimals.
+Field plain_number(const std::string& field, const base::Spelling& spelling) {
+  std::vector<std::string> parts = split(field, spelling.decimal);
+  if (parts.size() > 2) return std::nullopt;
+  const std::string sign = parts[0].starts_with('-') || parts[0].starts_with('+') ? parts[0].substr(0, 1) : "";
+  std::string whole = parts[0].substr(sign.size());
+  if (spelling.thousands != '\0' && whole.find(spelling.thousands) != std::string::npos) {
+    const std::vector<std::string> groups = split(whole, spelling.thousands);
+    whole.clear();
+    for (const std::string& group : groups) {
+      const bool is_first = &group == &groups.front();
+      if (group.empty() || group.size() > 3 || (!is_first && group.size() != 3)) return std::nullopt;
+      if (group.find_first_not_of("0123456789") != std::string::npos) return std::nullopt;
+      whole += group;
+    }
+  }
+  const std::string number = sign + whole;
+  if (spelling.decimal != '.' && (number + (parts.size() > 1 ? parts[1] : "")).find('.') != std::string::npos)
+    return std::nullopt;
+  return parts.size() > 1 ? number + "." + parts[1] : number;
+}
+
+// A date in our order, and what follows it.
+Field plain_date(const std::string& field, const std::string& pattern) {
+  std::map<char, int> parts;
+  std::size_t at = 0;
+  for (std::size_t p = 0; p < pattern.size();) {
+    const char letter = pattern[p];
+    if (letter != 'd' && letter != 'M' && letter != 'y') {
+      if (at >= field.size() || field[at++] != letter) return std::nullopt;
+      ++p;
+      continue;
+    }
+    std::size_t letters = 0;
+    for (; p < pattern.size() && pattern[p] == letter; ++p) ++letters;
+    std::string digits;
+    while (at < field.size() && std::isdigit(static_cast<unsigned char>(field[at])) != 0 &&
+           digits.size() < std::max<std::size_t>(letters, 2))
+      digits += field[at++];
+    if (digits.empty() || (letters > 1 && digits.size() != letters)) return std::nullopt;
+    parts[letter] = std::stoi(digits);
+  }
+  if (at < field.size() && std::isdigit(static_cast<unsigned char>(field[at])) != 0) return std::nullopt;
+  return fmt::format("{:04}-{:02}-{:02}{}", parts['y'], parts['M'], parts['d'], field.substr(at));
 }
 
 // A field as it would be spelled without the source's options; nothing if it is not spelled as they say.
@@ -95,37 +149,8 @@ Field plain(const std::string& field, Type type, base::FieldPart part, const bas
       type.kind == TypeKind::integer || type.kind == TypeKind::decimal || type.kind == TypeKind::real;
   const bool is_date = type.kind == TypeKind::date || type.kind == TypeKind::datetime ||
                        (type.kind == TypeKind::time && part != base::FieldPart::whole);
-  std::smatch match;
-  if (is_number && (spelling.decimal != '.' || spelling.thousands != '\0')) {
-    std::string whole = "[0-9]*";
-    if (spelling.thousands != '\0') whole += "|[0-9]{1,3}(?:" + literal(spelling.thousands) + "[0-9]{3})+";
-    const std::regex shape("([+-]?)(" + whole + ")(?:" + literal(spelling.decimal) + "([^.]*))?((?:[eE][+-]?[0-9]+)?)");
-    if (!std::regex_match(field, match, shape)) return std::nullopt;
-    std::string digits = match[2];
-    std::erase(digits, spelling.thousands);
-    return match[1].str() + digits + (match[3].matched ? "." + match[3].str() : "") + match[4].str();
-  }
-  if (is_date && !spelling.dates.empty()) {
-    std::string shape;
-    std::string order;
-    for (std::size_t at = 0; at < spelling.dates.size();) {
-      const char c = spelling.dates[at];
-      std::size_t letters = 0;
-      while (at + letters < spelling.dates.size() && spelling.dates[at + letters] == c) ++letters;
-      if (c == 'd' || c == 'M' || c == 'y') {
-        shape += letters == 1 ? "([0-9]{1,2})" : fmt::format("([0-9]{{{}}})", letters);
-        order += c;
-        at += letters;
-      } else {
-        shape += literal(c);
-        ++at;
-      }
-    }
-    if (!std::regex_match(field, match, std::regex(shape + "((?:[^0-9][^]*)?)"))) return std::nullopt;
-    const auto part_of = [&](char letter) { return std::stoi(match[order.find(letter) + 1]); };
-    return fmt::format("{:04}-{:02}-{:02}{}", part_of('y'), part_of('M'), part_of('d'), match[4].str());
-  }
-  return field;
+  if (is_number) return plain_number(field, spelling);
+  return is_date && !spelling.dates.empty() ? plain_date(field, spelling.dates) : field;
 }
 
 // What a column takes of a field; nothing if that does not fit its type.
