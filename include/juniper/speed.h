@@ -50,8 +50,8 @@ struct SpeedComparison {
 // Applications in Genetics and Molecular Biology 3, 2004). It is looked at after 3, 4, 5, 6, 8, 10, 13 pairs.
 //
 // Runs from which other work took a processor away (involuntary context switches, getrusage) are left out where at least
-// three pairs are without; of such pairs, a quarter of `wait_nanoseconds` counts. Where there are fewer, the clock is not
-// believed alone: slower and faster are said only if the processors' time, by the interval of few pairs, says so, too.
+// three pairs are without, of 15 pairs and more 15; of such pairs, a quarter of `wait_nanoseconds` counts. Where there are
+// fewer, the clock is not believed alone: slower and faster are said only if the processors' time, by the interval of few pairs, says so, too.
 SpeedComparison compare_speed(const std::function<std::int64_t()>& base, const std::function<std::int64_t()>& candidate,
                               const SpeedSettings& settings = {});
 

@@ -25,31 +25,32 @@ int scale_of(Type type) {
   return type.kind == TypeKind::decimal ? type.scale : 0;
 }
 
-// An exact value of one type as one of another, where that needs no text; nothing if it does not fit. `possible` is false
-// where it does need one.
-std::optional<std::int64_t> exact_to_exact(std::int64_t value, Type from, Type to, base::FieldPart part,
-                                           bool& possible) {
-  possible = true;
+// How a value becomes one of another type: at once, not at all, or by the text that it is.
+enum class Way : std::uint8_t { fits, does_not_fit, as_text };
+
+Way exact_to_exact(std::int64_t value, Type from, Type to, base::FieldPart part, std::int64_t& out) {
+  out = value;
   if (part == base::FieldPart::date || part == base::FieldPart::time) {
-    if (from.kind != TypeKind::datetime) {
-      possible = false;
-      return std::nullopt;
-    }
+    if (from.kind != TypeKind::datetime) return Way::as_text;
     const std::int64_t days = base::floor_divide(value, base::microseconds_per_day);
-    return part == base::FieldPart::date ? days : value - days * base::microseconds_per_day;
+    out = part == base::FieldPart::date ? days : value - days * base::microseconds_per_day;
+    return Way::fits;
   }
-  if (is_whole(from) && is_whole(to)) {
-    const int more = scale_of(to) - scale_of(from);
-    if (more >= 0) {
-      const int128 scaled = int128{value} * base::power_of_ten(more);
-      return base::fits_int64(scaled) ? std::optional(static_cast<std::int64_t>(scaled)) : std::nullopt;
-    }
-    const int128 step = base::power_of_ten(-more);
-    if (part == base::FieldPart::round) return static_cast<std::int64_t>(base::divide_rounded(int128{value}, step));
-    return value % step == 0 ? std::optional(static_cast<std::int64_t>(value / step)) : std::nullopt;
+  if (!is_whole(from) || !is_whole(to)) return from.kind == to.kind ? Way::fits : Way::as_text;
+  const int more = scale_of(to) - scale_of(from);
+  if (more >= 0) {
+    const int128 scaled = int128{value} * base::power_of_ten(more);
+    if (!base::fits_int64(scaled)) return Way::does_not_fit;
+    out = static_cast<std::int64_t>(scaled);
+    return Way::fits;
   }
-  possible = from.kind == to.kind;
-  return value;
+  const int128 step = base::power_of_ten(-more);
+  if (part == base::FieldPart::round) {
+    out = static_cast<std::int64_t>(base::divide_rounded(int128{value}, step));
+    return Way::fits;
+  }
+  out = static_cast<std::int64_t>(value / step);
+  return value % step == 0 ? Way::fits : Way::does_not_fit;
 }
 
 // The nearest double; exact up to 2^53, where one division rounds once.
@@ -59,14 +60,15 @@ std::optional<double> exact_to_real(std::int64_t value, Type from) {
   return static_cast<double>(value) / static_cast<double>(base::power_of_ten(scale_of(from)));
 }
 
-// The decimal of so many digits behind the point that a real is written as; nothing where that is not sure. Two decimals
+// The decimal of so many digits behind the point that a real is written as; false where that is not sure. Two decimals
 // of at most 15 digits are never the same double: so one that gives the double back is what its shortest text says.
-std::optional<std::int64_t> real_to_exact(double value, int scale) {
+bool real_to_exact(double value, int scale, std::int64_t& out) {
   constexpr double most = 1e15;
   const double power = static_cast<double>(base::power_of_ten(scale));
   const double units = std::round(value * power);
-  if (!(std::abs(units) < most) || units / power != value) return std::nullopt;
-  return static_cast<std::int64_t>(units);
+  if (!(std::abs(units) < most) || units / power != value) return false;
+  out = static_cast<std::int64_t>(units);
+  return true;
 }
 
 bool is_utf8(std::string_view text) {
@@ -168,15 +170,21 @@ class Conversion {
       out_.text.push_back(texts_.emplace_back(text_of(values_, from_, row)));
       return;
     }
-    bool possible = false;
-    std::optional<std::int64_t> exact;
-    if (from_.kind != TypeKind::text && from_.kind != TypeKind::real)
-      exact = exact_to_exact(values_.exact[row], from_, to, column_.part, possible);
-    if (from_.kind == TypeKind::real && is_whole(to) && column_.part == base::FieldPart::whole)
-      exact = real_to_exact(values_.real[row], scale_of(to));
-    if (!possible && !exact) exact = parse_cell(text_of(values_, from_, row), to, column_.part);
-    if (!exact) fail(row, quoted_value(text_of(values_, from_, row)));
-    out_.exact.push_back(exact.value_or(0));
+    std::int64_t exact = 0;
+    Way way = Way::as_text;
+    if (from_.kind == TypeKind::real) {
+      if (is_whole(to) && column_.part == base::FieldPart::whole)
+        way = real_to_exact(values_.real[row], scale_of(to), exact) ? Way::fits : Way::as_text;
+    } else if (from_.kind != TypeKind::text) {
+      way = exact_to_exact(values_.exact[row], from_, to, column_.part, exact);
+    }
+    if (way == Way::as_text) {
+      const auto parsed = parse_cell(text_of(values_, from_, row), to, column_.part);
+      way = parsed ? Way::fits : Way::does_not_fit;
+      exact = parsed.value_or(0);
+    }
+    if (way == Way::does_not_fit) fail(row, quoted_value(text_of(values_, from_, row)));
+    out_.exact.push_back(exact);
   }
 
   const Values& values_;
