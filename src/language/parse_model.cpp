@@ -79,8 +79,12 @@ void Parser::source_options(base::SourcePlace& source) {
     return given.front();
   };
   const std::string in_numbers = "0123456789+-";
+  const bool is_csv = source.kind == base::SourceKind::csv;
   do {
-    if (accept("delimiter")) {
+    if (!is_csv && !is("nulls")) {
+      fail(token().span, "JR-110", fmt::format("an option of a Parquet source was expected, found {}", found()),
+           "it has one: (nulls \"NaN\")");
+    } else if (accept("delimiter")) {
       source.delimiter = character("the delimiter", "");
     } else if (accept("decimal")) {
       source.spelling.decimal = character("the decimal mark", in_numbers);
@@ -135,7 +139,7 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   table.source.kind = *kind;
   table.source_span = token().span;
   table.source.pattern = text("the file or pattern");
-  if (*kind == base::SourceKind::csv && accept("(")) source_options(table.source);
+  if (accept("(")) source_options(table.source);
   const std::uint32_t rows_begin = last_end();
   if (is("reached") && is("from", 1)) {
     take();

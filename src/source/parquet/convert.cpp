@@ -2,6 +2,7 @@
 
 #include <utf8.h>
 
+#include <algorithm>
 #include <cmath>
 #include <cstring>
 #include <optional>
@@ -92,9 +93,9 @@ Value value_at(const Values& values, Type type, std::size_t at) {
 
 class Conversion {
  public:
-  Conversion(const Values& values, Type from, const ColumnRequest& column, PieceValues& out,
-             std::deque<std::string>& texts, std::vector<BadValue>& bad)
-      : values_(values), from_(from), column_(column), out_(out), texts_(texts), bad_(bad) {}
+  Conversion(const Values& values, Type from, const ColumnRequest& column, const std::vector<std::string>& nulls,
+             PieceValues& out, std::deque<std::string>& texts, std::vector<BadValue>& bad)
+      : values_(values), from_(from), column_(column), nulls_(nulls), out_(out), texts_(texts), bad_(bad) {}
 
   void run() {
     const std::size_t rows = values_.size();
@@ -115,6 +116,9 @@ class Conversion {
       } else if (values_.state[row] == State::beyond) {
         fail(row, "a value beyond the 64 bits, microseconds or years that there are here");
         add_any();
+      } else if (is_word_for_null(row)) {
+        out_.is_null[row] = 1;
+        add_any();
       } else {
         add(row);
       }
@@ -122,6 +126,15 @@ class Conversion {
   }
 
  private:
+  // Of texts, and of reals that are no numbers.
+  bool is_word_for_null(std::size_t row) const {
+    if (nulls_.empty()) return false;
+    if (from_.kind == TypeKind::real && !std::isnan(values_.real[row])) return false;
+    if (from_.kind != TypeKind::real && from_.kind != TypeKind::text) return false;
+    const std::string text = from_.kind == TypeKind::real ? "NaN" : std::string(values_.text[row]);
+    return std::find(nulls_.begin(), nulls_.end(), text) != nulls_.end();
+  }
+
   // Exact values that stand in the file as they do here.
   bool is_same() const {
     const bool exact = from_.kind != TypeKind::text && from_.kind != TypeKind::real;
@@ -140,7 +153,8 @@ class Conversion {
   }
 
   void fail(std::size_t row, std::string found, bool is_no_text = false) {
-    bad_.push_back({static_cast<std::uint32_t>(row), std::move(found), is_no_text});
+    const bool is_nan = from_.kind == TypeKind::real && std::isnan(values_.real[row]);
+    bad_.push_back({static_cast<std::uint32_t>(row), std::move(found), is_nan, is_no_text});
   }
 
   void add(std::size_t row) {
@@ -190,6 +204,7 @@ class Conversion {
   const Values& values_;
   Type from_;
   const ColumnRequest& column_;
+  const std::vector<std::string>& nulls_;
   PieceValues& out_;
   std::deque<std::string>& texts_;
   std::vector<BadValue>& bad_;
@@ -203,9 +218,9 @@ std::string text_of(const Values& values, Type type, std::size_t at) {
   return to_text(value_at(values, type, at), type);
 }
 
-void convert(const Values& values, Type from, const ColumnRequest& column, PieceValues& out,
-             std::deque<std::string>& texts, std::vector<BadValue>& bad) {
-  Conversion(values, from, column, out, texts, bad).run();
+void convert(const Values& values, Type from, const ColumnRequest& column, const std::vector<std::string>& nulls,
+             PieceValues& out, std::deque<std::string>& texts, std::vector<BadValue>& bad) {
+  Conversion(values, from, column, nulls, out, texts, bad).run();
 }
 
 }  // namespace juniper::source::parquet

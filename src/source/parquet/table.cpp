@@ -165,7 +165,8 @@ class TableReader {
       for (Column& column : columns) {
         column.reader->read(count, column.values);
         column.bad.clear();
-        convert(column.values, column.leaf->type, request_.columns[column.number], column.piece, texts, column.bad);
+        convert(column.values, column.leaf->type, request_.columns[column.number], request_.place.spelling.nulls,
+                column.piece, texts, column.bad);
         for (const BadValue& bad : column.bad) bad_rows.push_back(bad.row);
       }
       if (!bad_rows.empty()) tell(columns, group, row, group.problems[task.number]);
@@ -212,7 +213,9 @@ class TableReader {
           problem.code = "JR-507";
           problem.message = fmt::format("column '{}': found {}, expected {} for {}.{}", column.leaf->name, bad.found,
                                         expectation(wanted.type, wanted.part), request_.name, wanted.name);
-          problem.suggestion = "mend the file, or declare the column with a type that holds what stands in it";
+          problem.suggestion = bad.is_nan
+                                   ? "say (nulls \"NaN\") behind the source, if it stands for null there"
+                                   : "mend the file, or declare the column with a type that holds what stands in it";
         }
         if (settings_.rejects != nullptr) problem.record = record_of(columns, bad.row);
         problems.push_back(std::move(problem));

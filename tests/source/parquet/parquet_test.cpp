@@ -177,6 +177,24 @@ TEST(Parquet, ListsAndMapsAreRefusedByName) {
   ASSERT_TRUE(loaded) << scanned->text << test::messages(loaded.error());
 }
 
+TEST(Parquet, WordsForNullAreSaidBehindTheSource) {
+  TableRequest wanted = request_of(samples / "../other/nan.parquet", base::SourceKind::parquet,
+                                   {{"x", "x", {TypeKind::real, 0}}, {"t", "t", {TypeKind::text, 0}}});
+  const auto without = read(wanted);
+  ASSERT_FALSE(without);
+  EXPECT_EQ(test::codes(without.error()), "JR-507");
+  EXPECT_NE(without.error()[0].suggestion.find("(nulls \"NaN\")"), std::string::npos);
+  wanted.place.spelling.nulls = {"NaN", "n/a"};
+  const auto with = read(wanted);
+  ASSERT_TRUE(with) << test::messages(with.error());
+  using Texts = std::vector<std::string>;
+  EXPECT_EQ(texts_of(*with), (std::vector<Texts>{{"'1.5'", "null", "null"}, {"'a'", "null", "null"}}));
+  EXPECT_TRUE(Model::parse("m.ridge", "table a from parquet \"a\" (nulls (\"NaN\", \"-\")) { x integer }\n"));
+  EXPECT_EQ(
+      test::codes(Model::parse("m.ridge", "table a from parquet \"a\" (delimiter \";\") { x integer }\n").error()),
+      "JR-110");
+}
+
 TEST(Parquet, MissingColumnsAreNamed) {
   const auto input = read(request_of(samples / "c-snappy.parquet", base::SourceKind::parquet,
                                      {{"a", "manyy", {TypeKind::integer, 0}}, {"b", "st", {TypeKind::text, 0}}}));

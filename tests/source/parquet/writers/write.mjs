@@ -115,6 +115,8 @@ async function by_sql_engine() {
   // What is refused, beside what is not: outside of the twin.
   await connection.run(`COPY (SELECT 1 AS id, [1, 2] AS tags, MAP {'a': 1} AS marks, INTERVAL 1 DAY AS span, {'x': [1]} AS deep,
     'a"b' AS "with ""quotes""", 7 AS "Größe der Säule") TO '${path.join(folder, '../other/nested.parquet')}' (FORMAT parquet)`);
+  await connection.run(`COPY (SELECT * FROM (VALUES (1, 1.5::DOUBLE, 'a'), (2, 'NaN'::DOUBLE, 'n/a'), (3, NULL, NULL)) v(id, x, t))
+    TO '${path.join(folder, '../other/nan.parquet')}' (FORMAT parquet)`);
   await copy('a-no-dictionary-v2.parquet', 'COMPRESSION snappy, PARQUET_VERSION V2, STRING_DICTIONARY_PAGE_SIZE_LIMIT 1');
 }
 
