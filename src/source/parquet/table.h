@@ -11,7 +11,7 @@ namespace juniper::source {
 // As source::read_table; a column is found by its name, one in a structure as "site.city". A value of another type than its
 // column's is read as the text that it would be in CSV. Errors beside those: JR-517 (damaged, with row group, column and
 // page), JR-518 (of a kind that is not read here: a list, encrypted, LZO). Lines of places are numbers of rows, from 1.
-// JR-507 goes to the rejects where there are any.
+// JR-503 (text that is not UTF-8) and JR-507 go to the rejects where there are any.
 Result<TableInput> read_parquet(const TableRequest& request, const std::vector<std::filesystem::path>& files,
                                 const ReadSettings& settings);
 
