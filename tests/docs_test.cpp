@@ -2,11 +2,14 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <map>
 #include <set>
 #include <sstream>
 #include <utility>
 
+#include "base/source_place.h"
 #include "engine/ask.h"
+#include "support/postgresql.h"
 #include "support/support.h"
 
 namespace juniper::docs_test {
@@ -93,15 +96,34 @@ TEST(Docs, EveryExampleOfASourceLoads) {
   const test::TempFolder folder;
   fs::copy(root / "demo/small/data", folder.path("data"), fs::copy_options::recursive);
   fs::copy(root / "tests/source/parquet/network", folder.path("data"), fs::copy_options::recursive);
+  fs::copy(root / "tests/source/spreadsheet/network", folder.path("data"), fs::copy_options::recursive);
+  folder.write("data/cards.jsonl",
+               "{\"card_id\": 7, \"owner\": {\"kind\": \"private\"}, \"issued\": \"2025-03-01\"}\n");
+  const std::string tables =
+      "create table crews (crew text); insert into crews values ('a'), ('b'); create table stations "
+      "(station_id integer, name text, region text); insert into stations values (1, 'x', 'Coast');";
+  ASSERT_EQ(test::run_shell("sqlite3 data/charging.sqlite \"" + tables + "\"", folder.path()).status, 0);
+  test::Postgresql server;
+  ASSERT_EQ(server.problem(), "");
+  server.run({tables});
+  // Where the servers of the examples are here.
+  const std::map<std::string, std::string> places{
+      {"service=charging", server.place()},
+      {"DSN=charging", "Driver=libsqlite3odbc.so;Database=" + folder.path("data/charging.sqlite")}};
   std::set<std::string> kinds;
-  for (const auto& [label, block] : labelled_blocks("docs/sources.md")) {
+  for (auto [label, block] : labelled_blocks("docs/sources.md")) {
     ASSERT_EQ(label, "model");
+    for (const auto& [name, place] : places) {
+      if (const std::size_t at = block.find(name); at != std::string::npos) block.replace(at, name.size(), place);
+    }
     folder.write("example.ridge", block);
     const auto loaded = load(folder.path("example.ridge"));
     ASSERT_TRUE(loaded) << block << test::messages(loaded.error());
     for (const TableLoad& table : loaded->tables) EXPECT_GT(table.rows, 0U) << block;
-    const std::size_t from = block.find(" from ") + 6;
-    kinds.insert(block.substr(from, block.find(' ', from) - from));
+    for (std::size_t at = block.find(" from "); at != std::string::npos; at = block.find(" from ", at + 1)) {
+      const std::string kind = block.substr(at + 6, block.find(' ', at + 6) - at - 6);
+      if (base::source_kind(kind)) kinds.insert(kind);
+    }
   }
   EXPECT_EQ(kinds.size(), base::source_kinds.size());
 }

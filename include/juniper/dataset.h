@@ -146,7 +146,7 @@ struct LoadSettings {
 // computes calculated columns in the order of their dependencies. A link whose one side holds a key twice is broken: it
 // and what is computed across it are left out with a warning (JR-515), and what needs them is refused (JR-706). A fresh
 // store is left as it is, and of a stale one the rows of files that have not changed are taken over, unless everything
-// is to be loaded. After an error the earlier store file is as it was. Errors: JR-5xx for the data (with file and
+// is to be loaded; what stands on servers is always read again. After an error the earlier store file is as it was. Errors: JR-5xx for the data (with file and
 // line), JR-6xx for the store, JR-7xx for what a calculated column can't hold.
 Result<LoadReport> load(const std::string& path, const Options& options = {}, const LoadSettings& settings = {});
 

@@ -23,9 +23,10 @@ struct Scan {
   std::vector<ScannedTable> tables;
 };
 
-// Looks at CSV files (plain, gzip or zstd) and Parquet files, at all of them in a folder, or at a Frictionless Data Package
-// (the file datapackage.json, or a folder that holds it), whose types, keys and foreign keys are taken over where the data
-// agrees. Every row is read: a column has its file's type, or, of CSV, the narrowest that all its fields have, a key is a
+// Looks at files of CSV (plain, gzip or zstd), Parquet, JSON, spreadsheets and SQLite, at all of them in a folder, or at a
+// Frictionless Data Package (the file datapackage.json, or a folder that holds it), whose types, keys and foreign keys are
+// taken over where the data agrees. A file of a folder that can't be read is told in a comment; one that is named is an
+// error. Every row is read: a column has its file's type, or, where that tells none, the narrowest that all its values have, a key is a
 // column without nulls that is different in every row, and a link leads from a column to another table's key whose
 // name it speaks of, if most of its values are found there, or, whatever the names, if nearly all of them are and that can
 // hardly be chance. What is doubtful, and which files of a folder are left out,

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <limits>
 #include <nlohmann/json.hpp>
 
 namespace juniper::base {
@@ -77,6 +79,36 @@ class Builder : public nlohmann::json_sax<nlohmann::json> {
 
   std::vector<Open> open_;
   ParsedJson parsed_;
+};
+
+// Hands the events of the library's parser on.
+class Passing : public nlohmann::json_sax<nlohmann::json> {
+ public:
+  explicit Passing(JsonEvents& events) : events_(events) {}
+  bool null() override { return events_.null(); }
+  bool boolean(bool truth) override { return events_.boolean(truth); }
+  bool number_integer(number_integer_t number) override { return events_.whole(number); }
+  bool number_unsigned(number_unsigned_t number) override {
+    constexpr auto most = static_cast<number_unsigned_t>(std::numeric_limits<std::int64_t>::max());
+    return number <= most ? events_.whole(static_cast<std::int64_t>(number)) : events_.number(std::to_string(number));
+  }
+  bool number_float(number_float_t, const string_t& written) override { return events_.number(written); }
+  bool string(string_t& text) override { return events_.text(text); }
+  bool binary(binary_t&) override { return false; }
+  bool start_object(std::size_t) override { return events_.begin_object(); }
+  bool key(string_t& name) override { return events_.key(name); }
+  bool end_object() override { return events_.end_object(); }
+  bool start_array(std::size_t) override { return events_.begin_array(); }
+  bool end_array() override { return events_.end_array(); }
+  bool parse_error(std::size_t byte, const std::string&, const nlohmann::detail::exception&) override {
+    byte_ = std::max<std::size_t>(byte, 1);
+    return false;
+  }
+  std::size_t byte() const { return byte_; }
+
+ private:
+  JsonEvents& events_;
+  std::size_t byte_ = 0;
 };
 
 // Writes a value in lines. (The library's own values of several parts take memory to be destroyed, and end the program
@@ -155,6 +187,12 @@ ParsedJson parse_json(std::string_view text) {
   ParsedJson parsed = builder.take();
   if (!whole) parsed.value.reset();
   return parsed;
+}
+
+std::size_t read_json(std::string_view text, JsonEvents& events) {
+  Passing passing(events);
+  nlohmann::json::sax_parse(text, &passing);
+  return passing.byte();
 }
 
 std::string json_text(const std::string& text) {

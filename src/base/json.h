@@ -63,6 +63,28 @@ struct ParsedJson {
 // Reads a text that is one JSON value. Arrays and objects may stand in each other up to 200 deep.
 ParsedJson parse_json(std::string_view text);
 
+// What takes the parts of a value one by one, in the order of the text; for what is too large to be held. A call that
+// gives false ends the reading.
+class JsonEvents {
+ public:
+  virtual ~JsonEvents() = default;
+  virtual bool null() = 0;
+  virtual bool boolean(bool truth) = 0;
+  virtual bool whole(std::int64_t number) = 0;
+  // Any other number, as it is written.
+  virtual bool number(std::string_view written) = 0;
+  virtual bool text(std::string_view text) = 0;
+  virtual bool begin_object() = 0;
+  virtual bool key(std::string_view name) = 0;
+  virtual bool end_object() = 0;
+  virtual bool begin_array() = 0;
+  virtual bool end_array() = 0;
+};
+
+// Reads a text that is one JSON value. Gives 0, or the byte, counted from 1, at which it is none; 0 also where a call gave
+// false. UTF-8 is checked.
+std::size_t read_json(std::string_view text, JsonEvents& events);
+
 // A text as JSON writes it, in quotes. Bytes that are no UTF-8 become U+FFFD.
 std::string json_text(const std::string& text);
 

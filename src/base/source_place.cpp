@@ -58,8 +58,22 @@ bool is_date_pattern(std::string_view pattern) {
   return days == 1 && months == 1 && years == 1;
 }
 
-std::string options_text(const SourcePlace& place) {
+std::string details_text(const SourcePlace& place) {
   std::vector<std::string> options;
+  std::string selection;
+  switch (place.selection.kind) {
+    case Selection::Kind::all:
+      break;
+    case Selection::Kind::table:
+      selection = "table " + in_quotes(place.selection.text);
+      break;
+    case Selection::Kind::query:
+      selection = "query " + in_quotes(place.selection.text);
+      break;
+    case Selection::Kind::sheet:
+      options.push_back("sheet " + in_quotes(place.selection.text));
+      break;
+  }
   if (place.delimiter != ',') options.push_back("delimiter " + in_quotes({&place.delimiter, 1}));
   const Spelling& spelling = place.spelling;
   if (spelling.decimal != '.') options.push_back("decimal " + in_quotes({&spelling.decimal, 1}));
@@ -70,7 +84,8 @@ std::string options_text(const SourcePlace& place) {
     options.push_back(fmt::format("nulls ({})", fmt::join(words, ", ")));
   }
   if (!spelling.dates.empty()) options.push_back("dates " + in_quotes(spelling.dates));
-  return options.empty() ? "" : fmt::format("({})", fmt::join(options, ", "));
+  if (options.empty()) return selection;
+  return fmt::format("{}{}({})", selection, selection.empty() ? "" : " ", fmt::join(options, ", "));
 }
 
 }  // namespace juniper::base

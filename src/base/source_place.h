@@ -10,7 +10,7 @@
 
 namespace juniper::base {
 
-enum class SourceKind : std::uint8_t { csv, parquet };
+enum class SourceKind : std::uint8_t { csv, parquet, json, xlsx, ods, sqlite, postgresql, odbc };
 
 // How a source spells what its fields say, where that is not as here.
 struct Spelling {
@@ -23,23 +23,49 @@ struct Spelling {
   bool operator==(const Spelling&) const = default;
 };
 
+// Which rows of a place that holds several sets of them.
+struct Selection {
+  enum class Kind : std::uint8_t { all, table, query, sheet };
+  Kind kind = Kind::all;
+  std::string text;  // a name, or a statement of SQL
+
+  bool operator==(const Selection&) const = default;
+};
+
 struct SourcePlace {
   SourceKind kind = SourceKind::csv;
-  std::string pattern;   // a file's path, or several: "data/sessions-*.csv", with * and ? in the last part of the path
+  // A file's path, or several: "data/sessions-*.csv", with * and ? in the last part of the path. Of a server, how to reach it.
+  std::string pattern;
+  Selection selection;
   char delimiter = ',';  // of CSV
-  Spelling spelling;     // of CSV
+  Spelling spelling;     // of texts
 
   bool operator==(const SourcePlace&) const = default;
 };
+
+// Whether rows of this kind stand on a server, not in files.
+constexpr bool is_server(SourceKind kind) {
+  return kind == SourceKind::postgresql || kind == SourceKind::odbc;
+}
+// Whether a place of this kind holds tables by name, and answers statements of SQL.
+constexpr bool is_database(SourceKind kind) {
+  return kind == SourceKind::sqlite || is_server(kind);
+}
+constexpr bool is_spreadsheet(SourceKind kind) {
+  return kind == SourceKind::xlsx || kind == SourceKind::ods;
+}
 
 // Whether a pattern of dates names a day, a month and a year of four digits, each once, and nothing else but characters
 // between them.
 bool is_date_pattern(std::string_view pattern);
 
-// The options as the language writes them: (delimiter ";", decimal ","); "" where all is as it is without any.
-std::string options_text(const SourcePlace& place);
+// What stands behind the pattern, as the language writes it: table "sessions", (delimiter ";", decimal ","); "" where all
+// is as it is without.
+std::string details_text(const SourcePlace& place);
 
-inline constexpr std::array source_kinds{SourceKind::csv, SourceKind::parquet};
+inline constexpr std::array source_kinds{SourceKind::csv,        SourceKind::parquet, SourceKind::json,
+                                         SourceKind::xlsx,       SourceKind::ods,     SourceKind::sqlite,
+                                         SourceKind::postgresql, SourceKind::odbc};
 
 // The word of the language for a kind.
 constexpr std::string_view name_of(SourceKind kind) {
@@ -48,6 +74,18 @@ constexpr std::string_view name_of(SourceKind kind) {
       return "csv";
     case SourceKind::parquet:
       return "parquet";
+    case SourceKind::json:
+      return "json";
+    case SourceKind::xlsx:
+      return "xlsx";
+    case SourceKind::ods:
+      return "ods";
+    case SourceKind::sqlite:
+      return "sqlite";
+    case SourceKind::postgresql:
+      return "postgresql";
+    case SourceKind::odbc:
+      return "odbc";
   }
   return "";
 }

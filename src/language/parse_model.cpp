@@ -65,6 +65,72 @@ void Parser::declaration(syntax::Model& model) {
        is_name() ? base::did_you_mean(token().text, {declaration_words.begin(), declaration_words.end()}) : "");
 }
 
+namespace {
+
+// What may stand in brackets behind a source. Databases tell types themselves, and need no spelling.
+std::vector<std::string_view> options_of(base::SourceKind kind) {
+  switch (kind) {
+    case base::SourceKind::csv:
+      return {"delimiter", "decimal", "thousands", "nulls", "dates"};
+    case base::SourceKind::json:
+      return {"decimal", "thousands", "nulls", "dates"};
+    case base::SourceKind::xlsx:
+    case base::SourceKind::ods:
+      return {"sheet", "decimal", "thousands", "nulls", "dates"};
+    case base::SourceKind::parquet:
+    case base::SourceKind::sqlite:
+    case base::SourceKind::postgresql:
+    case base::SourceKind::odbc:
+      return {"nulls"};
+  }
+  return {"nulls"};
+}
+
+// Whether how to reach a server holds a password: as a part of its own, or between the user and the host of an address.
+bool holds_password(std::string_view place) {
+  std::string lower;
+  for (const char c : place) lower += c >= 'A' && c <= 'Z' ? static_cast<char>(c - 'A' + 'a') : c;
+  for (const std::string_view word : {"password", "passwd", "pwd"}) {
+    for (std::size_t at = lower.find(word); at != std::string::npos; at = lower.find(word, at + 1)) {
+      const std::size_t behind = lower.find_first_not_of(" \t", at + word.size());
+      if (behind != std::string::npos && lower[behind] == '=') return true;
+    }
+  }
+  const std::size_t scheme = lower.find("://");
+  if (scheme == std::string::npos) return false;
+  const std::size_t host = lower.find_last_of('@');
+  const std::size_t colon = lower.find(':', scheme + 3);
+  return host != std::string::npos && colon < host;
+}
+
+}  // namespace
+
+// Behind the place of a source: which of its rows.
+void Parser::selection(base::SourcePlace& source, Span place) {
+  const bool has_tables = base::is_database(source.kind);
+  if (base::is_server(source.kind) && holds_password(source.pattern)) {
+    fail_unseen(place, "JR-112", "a password stands in the text of the model, where everybody who has it can read it",
+                source.kind == base::SourceKind::postgresql
+                    ? "leave it out: it is taken from the file ~/.pgpass, a service file or PGPASSWORD"
+                    : "leave it out: it is taken from the data source's own settings (odbc.ini)");
+  }
+  if (!is("table") && !is("query")) {
+    if (!has_tables) return;
+    fail(token().span, "JR-110", fmt::format("the name of a table in the database was expected, found {}", found()),
+         fmt::format("write: from {} \"{}\" table \"NAME\", or query \"select ...\"", base::name_of(source.kind),
+                     source.pattern));
+  }
+  if (!has_tables) {
+    fail(token().span, "JR-110",
+         fmt::format("a source of the kind {} has no tables by name", base::name_of(source.kind)),
+         base::is_spreadsheet(source.kind) ? "a sheet is named in brackets: (sheet \"Sessions\")" : "");
+  }
+  source.selection.kind = is("table") ? base::Selection::Kind::table : base::Selection::Kind::query;
+  take();
+  source.selection.text =
+      text(source.selection.kind == base::Selection::Kind::table ? "the name of the table" : "a statement of SQL");
+}
+
 void Parser::source_options(base::SourcePlace& source) {
   const auto refuse = [&](const std::string& message, const std::string& fix) {
     --at_;
@@ -79,11 +145,15 @@ void Parser::source_options(base::SourcePlace& source) {
     return given.front();
   };
   const std::string in_numbers = "0123456789+-";
-  const bool is_csv = source.kind == base::SourceKind::csv;
+  const std::vector<std::string_view> options = options_of(source.kind);
   do {
-    if (!is_csv && !is("nulls")) {
-      fail(token().span, "JR-110", fmt::format("an option of a Parquet source was expected, found {}", found()),
-           "it has one: (nulls \"NaN\")");
+    if (std::none_of(options.begin(), options.end(), [&](std::string_view option) { return is(option); })) {
+      fail(token().span, "JR-110",
+           fmt::format("an option of a source of the kind {} was expected, found {}", base::name_of(source.kind),
+                       found()),
+           fmt::format("its options are {}", fmt::join(options, ", ")));
+    } else if (accept("sheet")) {
+      source.selection = {base::Selection::Kind::sheet, text("the name of the sheet")};
     } else if (accept("delimiter")) {
       source.delimiter = character("the delimiter", "");
     } else if (accept("decimal")) {
@@ -98,15 +168,13 @@ void Parser::source_options(base::SourcePlace& source) {
       } else {
         source.spelling.nulls.push_back(text("a word for null"));
       }
-    } else if (accept("dates")) {
+    } else {
+      expect("dates", "as an option");
       source.spelling.dates = text("the pattern of dates");
       if (!base::is_date_pattern(source.spelling.dates))
         refuse(
             "a pattern of dates has one day (d or dd), one month (M or MM) and one year (yyyy), and marks between them",
             "write: (dates \"dd.MM.yyyy\")");
-    } else {
-      fail(token().span, "JR-110", fmt::format("an option of a CSV source was expected, found {}", found()),
-           "the options are delimiter, decimal, thousands, nulls, dates");
     }
   } while (accept(","));
   if (source.spelling.thousands != '\0' && source.spelling.thousands == source.spelling.decimal)
@@ -132,13 +200,14 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
     --at_;
     std::string kinds;
     for (const base::SourceKind known : base::source_kinds)
-      kinds += fmt::format("{}from {} \"FILE\"", kinds.empty() ? "" : " or ", base::name_of(known));
+      kinds += fmt::format("{}{}", kinds.empty() ? "" : ", ", base::name_of(known));
     fail(token().span, "JR-111", fmt::format("there is no source kind '{}' in this version", token().text),
-         "write: " + kinds);
+         "the kinds are " + kinds);
   }
   table.source.kind = *kind;
   table.source_span = token().span;
   table.source.pattern = text("the file or pattern");
+  selection(table.source, table.source_span);
   if (accept("(")) source_options(table.source);
   const std::uint32_t rows_begin = last_end();
   if (is("reached") && is("from", 1)) {

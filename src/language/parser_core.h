@@ -104,6 +104,13 @@ class Parser {
         sources_.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion)));
     throw Abandon{};
   }
+  // The same, without the line of the text, which holds what nobody else should read.
+  [[noreturn]] void fail_unseen(Span span, std::string code, std::string message, std::string suggestion) {
+    diagnostics_.push_back(
+        sources_.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion)));
+    diagnostics_.back().source_line.clear();
+    throw Abandon{};
+  }
   void expect(std::string_view symbol, std::string_view where) {
     if (!accept(symbol)) {
       fail(token().span, "JR-110", fmt::format("'{}' was expected {}, found {}", symbol, where, found()));
@@ -134,6 +141,7 @@ class Parser {
 
   void declaration(syntax::Model& model);
   void table(syntax::Model& model, Span begin, bool hidden);
+  void selection(base::SourcePlace& source, Span place);
   void source_options(base::SourcePlace& source);
   syntax::Column column();
   void part_of_field(syntax::Column& column);

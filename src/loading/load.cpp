@@ -138,9 +138,17 @@ Result<store::Store> earlier_store(const Model& model, const std::string& path, 
   return loading::fitting(std::move(*store), model::checked(model), path);
 }
 
+// Whether servers are asked again for what a store has of them.
+enum class Servers : std::uint8_t { as_loaded, asked };
+
+bool has_servers(const CheckedModel& model) {
+  return std::any_of(model.tables.begin(), model.tables.end(),
+                     [](const Table& table) { return !table.rows && base::is_server(table.source.kind); });
+}
+
 // Makes sure that a fresh store stands at `path`, from the one that is there now, if one is, and opens it.
 Result<Loaded> refresh(const Model& model, const std::string& path, Result<store::Store> earlier,
-                       const Options& options, const LoadSettings& settings) {
+                       const Options& options, const LoadSettings& settings, Servers servers) {
   const std::string wanted = loading::signature(model::checked(model), *options.today);
   const bool use_earlier = earlier && settings.reload == Reload::when_stale;
   const std::set<std::string> to_sort =
@@ -148,7 +156,8 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   const auto stands_so = [&](const store::StoredTable& table) {
     return table.signature.empty() || table.order_asked == to_sort.contains(table.name);
   };
-  if (use_earlier && std::all_of(earlier->tables.begin(), earlier->tables.end(), stands_so) &&
+  const bool asks = servers == Servers::asked && has_servers(model::checked(model));
+  if (use_earlier && !asks && std::all_of(earlier->tables.begin(), earlier->tables.end(), stands_so) &&
       loading::is_fresh(*earlier, model::checked(model), wanted)) {
     if (auto accepted = accept(model, *earlier); !accepted) return tl::unexpected(accepted.error());
     return Loaded{std::move(*earlier), false, {}, {}};
@@ -169,6 +178,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   }
   store::StoreWriter writer(path);
   Loader loader(model, options, to_sort, use_earlier ? &*earlier : nullptr, rejects ? &*rejects : nullptr, writer);
+  if (asks) loader.ask_servers();
   auto loaded = loader.run(wanted);
   if (!loaded) return tl::unexpected(loaded.error());
   if (auto accepted = accept(model, *loaded); !accepted) return tl::unexpected(accepted.error());
@@ -213,7 +223,7 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
     const std::string target = store_path(path, options);
-    auto refreshed = refresh(*model, target, earlier_store(*model, target, options), options, settings);
+    auto refreshed = refresh(*model, target, earlier_store(*model, target, options), options, settings, Servers::asked);
     if (!refreshed) return tl::unexpected(refreshed.error());
     if (refreshed->store.model_texts != texts_beside(*model)) {
       // Only measures, queries or layout have changed: the store gets the text of today with the data that it has.
@@ -294,7 +304,7 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
     std::error_code ignored;
     if (!earlier && earlier.error()[0].code != "JR-604" && std::filesystem::exists(target, ignored))
       return tl::unexpected(earlier.error());
-    auto refreshed = refresh(*model, target, std::move(earlier), options, {});
+    auto refreshed = refresh(*model, target, std::move(earlier), options, {}, Servers::as_loaded);
     if (!refreshed) return tl::unexpected(refreshed.error());
     return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)),
                              options);

@@ -97,11 +97,13 @@ Result<void> Loader::read_table(TableIndex t) {
   const auto begin = Clock::now();
   std::uint64_t total = 0;
   for (const auto& path : source::find_files(request).value_or(std::vector<std::filesystem::path>{})) {
-    if (const auto file = source::look_at(table.name, path)) total += file->bytes;
+    if (const auto file = source::look_at(request, path)) total += file->bytes;
   }
   source::ReadSettings settings;
   settings.threads = options_.threads;
   settings.rejects = rejects_;
+  settings.connections = &connections_;
+  settings.asks_servers = asks_servers_;
   settings.progress = [&](std::uint64_t bytes, std::uint64_t rows) {
     report({"reading " + table.name, rows, bytes, total});
   };

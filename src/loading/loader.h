@@ -17,6 +17,7 @@
 #include "model/uses.h"
 #include "source/column_input.h"
 #include "source/rejects.h"
+#include "source/source.h"
 #include "store/store.h"
 
 namespace juniper::loading {
@@ -39,6 +40,8 @@ class Loader {
   // `to_sort`: the tables for which a smaller order of rows is looked for.
   Loader(const Model& model, const Options& options, std::set<std::string> to_sort, const store::Store* earlier,
          source::Rejects* rejects, store::StoreWriter& writer);
+  // What stands on servers is read again, not taken from the earlier store.
+  void ask_servers() { asks_servers_ = true; }
 
   // Of each table, how many files were read; after `run`.
   const std::vector<std::uint64_t>& files_read() const { return files_read_; }
@@ -122,6 +125,8 @@ class Loader {
   std::set<std::string> to_sort_;
   const store::Store* earlier_;
   source::Rejects* rejects_;
+  bool asks_servers_ = false;
+  source::Connections connections_;
   store::StoreWriter& writer_;  // gets what is made as soon as it is
   store::Store store_;
   engine::Source source_;

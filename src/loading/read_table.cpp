@@ -80,6 +80,7 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
     }
   }
   const auto find_known = [&](const std::filesystem::path& path) -> const EarlierFile* {
+    if (settings.asks_servers && base::is_server(request.place.kind)) return nullptr;
     const auto at = known.find(source_name(request, path));
     return at != known.end() && is_unchanged(*at->second.file, request, path) ? &at->second : nullptr;
   };
@@ -108,7 +109,7 @@ Result<ReadTable> read_table(const source::TableRequest& request, const std::str
   }
   for (std::size_t begin = 0; begin < files->size();) {
     if (const EarlierFile* const file = unchanged[begin]) {
-      source::SourceFile source = source::look_at(request.name, (*files)[begin]).value_or(*file->file);
+      source::SourceFile source = source::look_at(request, (*files)[begin]).value_or(*file->file);
       source.hash = file->file->hash;
       source.rows = file->file->rows;
       source.rejected = file->file->rejected;

@@ -52,7 +52,7 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
   std::string text;
   for (const Table& table : model.tables) {
     text += fmt::format("table {:?} {} {:?} {}", table.name, base::name_of(table.source.kind), table.source.pattern,
-                        base::options_text(table.source));
+                        base::details_text(table.source));
     for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
     for (const std::uint32_t column : table.sorted_by) text += fmt::format(" by {:?}", table.columns[column].name);
     text += '\n';
@@ -80,7 +80,7 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
 }
 
 std::string table_signature(const source::TableRequest& request) {
-  std::string text = fmt::format("{} {}\n", base::name_of(request.place.kind), base::options_text(request.place));
+  std::string text = fmt::format("{} {}\n", base::name_of(request.place.kind), base::details_text(request.place));
   for (const source::ColumnRequest& column : request.columns)
     text +=
         fmt::format("{:?} {}{:?} {}\n", column.name, base::name_of(column.part), column.header, to_string(column.type));
@@ -100,6 +100,7 @@ source::TableRequest table_request(const CheckedModel& model, TableIndex index) 
 }
 
 std::string source_name(const source::TableRequest& request, const std::filesystem::path& path) {
+  if (base::is_server(request.place.kind)) return path.string();
   const std::filesystem::path folder = request.folder.empty() ? "." : request.folder.lexically_normal();
   const std::filesystem::path beside = path.lexically_normal().lexically_relative(folder);
   return (beside.empty() ? path.lexically_normal() : beside).generic_string();
@@ -107,11 +108,13 @@ std::string source_name(const source::TableRequest& request, const std::filesyst
 
 bool is_unchanged(const source::SourceFile& then, const source::TableRequest& request,
                   const std::filesystem::path& path) {
-  const auto now = source::look_at(then.table, path);
+  // What a server holds is asked for by a load, and stays as it is until the next one.
+  if (base::is_server(request.place.kind)) return then.path == source_name(request, path);
+  const auto now = source::look_at(request, path);
   if (!now || then.bytes != now->bytes) return false;
   const bool same_file =
       then.path == source_name(request, path) && then.modified_nanoseconds == now->modified_nanoseconds;
-  return same_file || source::hash_file(path) == then.hash;
+  return same_file || source::hash_file(request, path) == then.hash;
 }
 
 void note_settings(const CheckedModel& model, std::int64_t today, store::Store& store) {

@@ -32,6 +32,20 @@ Diagnostics data_warnings(const CheckedModel& model, const store::Store& store) 
            "mend the data");
     }
   }
+  // JSON has no list of its fields: one that no record has is most likely misspelled.
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    const Table& table = model.tables[t];
+    if (table.rows || table.source.kind != base::SourceKind::json) continue;
+    for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      const Column& column = table.columns[c];
+      const store::Column& data = store.tables[t].columns[c].data;
+      if (column.is_calculated() || data.rows == 0 || data.nulls != data.rows) continue;
+      warn("JR-522", column.name_span,
+           fmt::format("no record has a value of '{}': {} is null in all {} rows", column.header,
+                       model.column_name({t, c}), data.rows),
+           "compare its name with the file; the path of a field in another one is \"outer.inner\"");
+    }
+  }
   std::string names;
   std::optional<Span> first;
   const auto add = [&](const std::string& name, Span place) {

@@ -91,7 +91,7 @@ class Describer {
       made.definition = model_.sources.text(table.rows->span);
       made.rests_on = rests_on_[&table];
     } else {
-      const std::string options = base::options_text(table.source);
+      const std::string options = base::details_text(table.source);
       made.definition = fmt::format("from {} {}{}{}", base::name_of(table.source.kind), table.source.pattern,
                                     options.empty() ? "" : " ", options);
     }

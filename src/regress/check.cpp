@@ -55,7 +55,7 @@ std::map<std::string, std::string> definitions_of(const language::CheckedModel& 
     for (const std::uint32_t column : table.sorted_by) order.push_back(table.columns[column].name);
     definitions["table " + table.name] = fmt::format(
         "{} {:?} {} {} {} {} {} {:?}", base::name_of(table.source.kind), table.source.pattern,
-        base::options_text(table.source), canonical_text(table.rows), from, order, table.hidden, table.description);
+        base::details_text(table.source), canonical_text(table.rows), from, order, table.hidden, table.description);
     for (const Column& column : table.columns) {
       definitions["column " + table.name + "." + column.name] = fmt::format(
           "{} {:?} {} {} {} {:?} {:?} {:?} {} {}", to_string(column.type), column.header, base::name_of(column.part),

@@ -3,65 +3,25 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
-#include <fstream>
 #include <map>
 #include <numeric>
 #include <set>
 
 #include "base/diagnostics.h"
+#include "base/failure.h"
 #include "base/parallel.h"
 #include "language/lexer.h"
 #include "scanning/column_type.h"
 #include "scanning/spelling_finder.h"
 #include "source/csv/records.h"
 #include "source/parquet/table.h"
+#include "source/records/table.h"
 
 namespace juniper::scanning {
 
 namespace {
 
 namespace fs = std::filesystem;
-
-// What tells at the begin of a file which columns it has: the header as text, and the delimiter that it most likely has;
-// of a kind that names its columns, these.
-struct Head {
-  base::SourceKind kind = base::SourceKind::csv;
-  std::string line;
-  char delimiter = ',';
-};
-
-bool is_parquet(const fs::path& path) {
-  std::ifstream file(path, std::ios::binary);
-  std::array<char, 4> begin{};
-  return file.read(begin.data(), begin.size()) && std::string_view(begin.data(), begin.size()) == "PAR1";
-}
-
-Result<Head> head_of(const fs::path& path) {
-  if (fs::is_regular_file(path) && is_parquet(path)) {
-    const auto columns = source::parquet_columns(path);
-    if (!columns) return tl::unexpected(columns.error());
-    Head head{base::SourceKind::parquet, ""};
-    for (const source::ParquetColumn& column : *columns)
-      head.line += fmt::format("{:?} {}\n", column.name, to_string(column.type));
-    return head;
-  }
-  auto pieces = source::CsvPieces::open(path, 1 << 12);
-  if (!pieces) return tl::unexpected(pieces.error());
-  std::string buffer;
-  const auto text = pieces->next(buffer, ',');
-  if (!text) return tl::unexpected(text.error());
-  Head head;
-  head.line = text->substr(0, source::first_record_end(*text, ','));
-  // The one that stands there most often; the comma where none does.
-  std::ptrdiff_t most = 0;
-  for (const char candidate : {',', ';', '\t', '|'}) {
-    const auto count = std::count(head.line.begin(), head.line.end(), candidate);
-    if (count > most) head.delimiter = candidate;
-    most = std::max(most, count);
-  }
-  return head;
-}
 
 // A name of small letters, digits and underscores from any text.
 std::string plain_name(std::string_view text, const std::string& otherwise) {
@@ -77,28 +37,6 @@ std::string plain_name(std::string_view text, const std::string& otherwise) {
   if (name.empty()) name = otherwise;
   if (name[0] >= '0' && name[0] <= '9') name.insert(0, otherwise + "_");
   return language::is_plain_name(name) ? name : name + "_";
-}
-
-// A part of a file's name in a pattern, where only itself fits it.
-std::string escaped(const std::string& name) {
-  std::string pattern;
-  for (const char c : name) {
-    if (c == '*' || c == '?' || c == '[' || c == '\\') pattern += '\\';
-    pattern += c;
-  }
-  return pattern;
-}
-
-// "sessions-2024.csv.gz" as "sessions" and "sessions-*.csv.gz".
-std::pair<std::string, std::string> stem_and_pattern(const std::string& file) {
-  const std::size_t dot = std::min(file.find('.'), file.size());
-  const std::string stem = file.substr(0, dot);
-  const std::size_t end = stem.find_last_not_of("0123456789-_ ");
-  const std::string short_stem = end == std::string::npos ? stem : stem.substr(0, end + 1);
-  if (short_stem.size() == stem.size()) return {stem, pattern_of(file)};
-  const std::size_t first_digit = stem.find_first_of("0123456789", short_stem.size());
-  if (first_digit == std::string::npos) return {stem, pattern_of(file)};
-  return {short_stem, escaped(stem.substr(0, first_digit)) + "*" + escaped(file.substr(dot))};
 }
 
 std::string unique_name(std::string name, std::set<std::string>& taken) {
@@ -207,45 +145,11 @@ Result<void> find_table_spelling(FoundTable& table, const std::vector<std::strin
 
 }  // namespace
 
-std::string pattern_of(const std::string& file) {
-  return file.find_first_of("*?[") == std::string::npos ? file : escaped(file);
-}
-
-Result<std::vector<TableFiles>> group_files(std::vector<fs::path> files) {
-  std::sort(files.begin(), files.end());
-  std::map<std::pair<std::string, std::string>, TableFiles> groups;  // by pattern and header
-  std::map<std::string, std::set<std::string>> headers;              // of each pattern
-  for (const fs::path& path : files) {
-    const auto head = head_of(path);
-    if (!head) return tl::unexpected(head.error());
-    const auto [stem, pattern] = stem_and_pattern(path.filename().string());
-    headers[pattern].insert(head->line);
-    TableFiles& group = groups[{pattern, head->line}];
-    group.kind = head->kind;
-    group.name = stem;
-    group.pattern = path.parent_path() / pattern;
-    group.delimiter = head->delimiter;
-    group.files.push_back(path);
-  }
-  std::vector<TableFiles> tables;
-  for (auto& [key, group] : groups) {
-    // A pattern that would match files of another header, or one file alone, is none.
-    if (headers[key.first].size() == 1 && group.files.size() > 1) {
-      tables.push_back(std::move(group));
-      continue;
-    }
-    for (const fs::path& path : group.files) {
-      TableFiles single = group;
-      single.files = {path};
-      single.pattern = path.parent_path() / pattern_of(path.filename().string());
-      single.name = path.filename().string().substr(0, path.filename().string().find('.'));
-      tables.push_back(std::move(single));
-    }
-  }
-  return tables;
-}
-
 namespace {
+
+base::SourcePlace place_of(const FoundTable& table) {
+  return {table.files.kind, "", table.files.selection, table.delimiter, table.spelling};
+}
 
 // A column as its file names it, with its type where the file tells.
 struct Declared {
@@ -282,17 +186,22 @@ class DeclaredColumns {
   std::size_t number_ = 0;
 };
 
-Result<std::vector<Declared>> columns_of_csv(const Head& head, FoundTable& table) {
-  if (head.line.empty()) {
-    return tl::unexpected(base::error_at("JR-505", Place{table.files.files.front().string(), 1, 0},
-                                         "this file is empty: not even a header stands in it"));
+Result<std::vector<Declared>> columns_of_csv(FoundTable& table) {
+  const fs::path& path = table.files.files.front();
+  auto pieces = source::CsvPieces::open(path);
+  if (!pieces) return tl::unexpected(pieces.error());
+  std::string buffer;
+  const auto text = pieces->next(buffer, table.delimiter);
+  if (!text) return tl::unexpected(text.error());
+  if (text->empty()) {
+    return tl::unexpected(
+        base::error_at("JR-505", Place{path.string(), 1, 0}, "this file is empty: not even a header stands in it"));
   }
   source::CsvRecords header;
-  std::string padded = head.line + std::string(source::marks_overrun, '\0');
-  header.read(std::string_view(padded).substr(0, head.line.size()), table.delimiter, 0);
+  header.read(text->substr(0, source::first_record_end(*text, table.delimiter)), table.delimiter, 0);
   if (header.rows() == 0) {
-    return tl::unexpected(base::error_at("JR-502", Place{table.files.files.front().string(), 1, 0},
-                                         "the header of this file cannot be read", "its quotes do not close"));
+    return tl::unexpected(base::error_at("JR-502", Place{path.string(), 1, 0}, "the header of this file cannot be read",
+                                         "its quotes do not close"));
   }
   DeclaredColumns columns(table);
   std::string scratch;
@@ -315,36 +224,70 @@ Result<std::vector<Declared>> columns_of_parquet(FoundTable& table) {
   return columns.take();
 }
 
-}  // namespace
-
-bool may_be_table(const std::string& file) {
-  constexpr std::array<std::string_view, 7> endings{".csv",    ".csv.gz",  ".csv.zst", ".tsv",
-                                                    ".tsv.gz", ".tsv.zst", ".parquet"};
-  return std::any_of(endings.begin(), endings.end(), [&](std::string_view ending) { return file.ends_with(ending); });
+// Of a kind whose records have cells of their own types: all columns that some file has.
+Result<std::vector<Declared>> columns_of_records(const source::RecordKind& kind, FoundTable& table) {
+  return base::guarded([&]() -> Result<std::vector<Declared>> {
+    DeclaredColumns columns(table);
+    std::set<std::string> known;
+    const source::TableRequest request{table.name, {}, place_of(table), {}};
+    for (const fs::path& path : table.files.files) {
+      const bool is_first = path == table.files.files.front();
+      std::set<std::string> here;
+      for (const source::RecordColumn& column : kind.columns(request, path)) {
+        // What one file has twice is told; what several have is one column.
+        if (is_first || !known.contains(column.name)) columns.add(column.name, column.type);
+        here.insert(column.name);
+      }
+      known.merge(here);
+    }
+    return columns.take();
+  });
 }
+
+// The narrowest types of all cells.
+Result<void> find_types(const source::RecordKind& kind, const FoundTable& table,
+                        const std::vector<std::string>& headers, std::vector<TypeFinder>& finders) {
+  source::TableRequest request{table.name, {}, place_of(table), {}};
+  for (const std::string& header : headers) request.columns.push_back({header, header, {TypeKind::text, 0}});
+  for (const fs::path& path : table.files.files) {
+    auto seen =
+        source::each_record(kind, request, path, [&](const source::Cells& cells, std::size_t row, std::uint64_t line) {
+          for (std::size_t c = 0; c < headers.size(); ++c) {
+            const source::Cell& cell = cells.at(row, c);
+            if (!cell.is_null()) finders[c].add(source::text_of(cell), line);
+          }
+        });
+    if (!seen) return seen;
+  }
+  return {};
+}
+
+}  // namespace
 
 Result<FoundTable> read_found_table(const TableFiles& files, const Options& options) {
   FoundTable table;
   table.files = files;
   table.name = plain_name(files.name, "t");
-  const auto head = head_of(files.files.front());
-  if (!head) return tl::unexpected(head.error());
-  table.files.kind = head->kind;
-  table.delimiter = files.delimiter.value_or(head->delimiter);
-  const auto declared = head->kind == base::SourceKind::csv ? columns_of_csv(*head, table) : columns_of_parquet(table);
+  table.delimiter = files.delimiter.value_or(',');
+  const bool is_csv = files.kind == base::SourceKind::csv;
+  const auto records = source::record_kind(files.kind);
+  const auto declared =
+      records ? columns_of_records(*records, table) : (is_csv ? columns_of_csv(table) : columns_of_parquet(table));
   if (!declared) return tl::unexpected(declared.error());
   std::set<std::string> names;
   std::vector<std::string> headers;
   for (const Declared& column : *declared) headers.push_back(column.header);
   std::vector<TypeFinder> finders(headers.size());
-  if (head->kind == base::SourceKind::csv) {
+  if (records) {
+    if (auto found = find_types(*records, table, headers, finders); !found) return tl::unexpected(found.error());
+  } else if (is_csv) {
     auto found = each_field(table, headers, false, [&](std::size_t c, std::string_view text, bool, std::uint64_t line) {
       finders[c].add(text, line);
     });
     if (found) found = find_table_spelling(table, headers, finders);
     if (!found) return tl::unexpected(found.error());
   }
-  source::TableRequest request{table.name, {}, {head->kind, "", table.delimiter, table.spelling}, {}};
+  source::TableRequest request{table.name, {}, place_of(table), {}};
   for (std::size_t c = 0; c < headers.size(); ++c) {
     FoundColumn column;
     column.header = headers[c];
@@ -365,8 +308,17 @@ Result<FoundTable> read_found_table(const TableFiles& files, const Options& opti
   settings.progress = [&](std::uint64_t bytes, std::uint64_t rows) {
     if (options.progress) options.progress({"reading " + table.name, rows, bytes, 0});
   };
+  // A record that can't be read is told, and does not stop the rest.
+  source::Rejects rejects = source::Rejects::counted();
+  settings.rejects = &rejects;
   auto read = source::read_table(request, files.files, settings);
   if (!read) return tl::unexpected(read.error());
+  if (rejects.count() > 0) {
+    table.comments.push_back(fmt::format("{} of its rows can't be read, the first at {}:{}, {}", rejects.count(),
+                                         fs::path(rejects.first().file).filename().string(), rejects.first().line,
+                                         rejects.first().reasons));
+    table.comments.push_back("\"juniper load ... --reject FILE\" leaves them out and writes them there");
+  }
   table.rows = read->rows;
   base::parallel_for(table.columns.size(), options.threads,
                      [&](std::size_t c) { table.columns[c].data = store::encode_column(std::move(read->columns[c])); });

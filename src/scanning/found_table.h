@@ -2,6 +2,7 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <string>
 #include <vector>
 
@@ -17,6 +18,7 @@ struct TableFiles {
   std::filesystem::path pattern;  // matches all its files and no other
   std::vector<std::filesystem::path> files;
   base::SourceKind kind = base::SourceKind::csv;
+  base::Selection selection;
   std::optional<char> delimiter;
   std::vector<std::string> text_columns;  // headers of columns that are declared to be texts
   std::vector<std::string> key;           // declared headers
@@ -53,8 +55,15 @@ struct FoundTable {
 // The name of a file as a pattern that no other file's name fits.
 std::string pattern_of(const std::string& file);
 
-// The tables that files make: those of one kind and the same columns whose names differ in digits alone are one.
-Result<std::vector<TableFiles>> group_files(std::vector<std::filesystem::path> files);
+// Takes a file that can't be read, and why.
+using Unreadable = std::function<void(const std::filesystem::path&, const Diagnostics&)>;
+
+// The tables that files make: those of one kind and the same columns whose names differ in digits alone are one, and each
+// table of a database and each sheet of a spreadsheet is one.
+std::vector<TableFiles> group_files(std::vector<std::filesystem::path> files, const Unreadable& unreadable);
+
+// Finds out the kind and the delimiter of files that somebody else has described.
+void tell_kind(TableFiles& files);
 
 // Whether a file is of a kind that is read here, as far as its name tells.
 bool may_be_table(const std::string& file);

@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <fstream>
+
 #include "base/diagnostics.h"
 #include "base/files.h"
 #include "base/json.h"
@@ -63,6 +65,7 @@ TableFiles table_of(const Json& resource, const std::filesystem::path& folder) {
   }
   if (table.files.empty()) throw NoPackage{"a resource has no path"};
   table.pattern = table.files[0].parent_path() / pattern_of(table.files[0].filename().string());
+  tell_kind(table);
   if (const Json* const dialect = resource.find("dialect")) {
     const std::string delimiter = text_or(*dialect, "delimiter", ",");
     if (delimiter.size() == 1) table.delimiter = delimiter[0];
@@ -123,6 +126,17 @@ Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path) 
   } catch (const NoPackage& none) {
     return bad(none.why);
   }
+}
+
+bool is_package(const std::filesystem::path& path) {
+  if (path.filename() == "datapackage.json") return true;
+  if (path.extension() != ".json") return false;
+  std::ifstream file(path, std::ios::binary);
+  std::string begin(std::size_t{1} << 16, '\0');
+  file.read(begin.data(), static_cast<std::streamsize>(begin.size()));
+  begin.resize(static_cast<std::size_t>(file.gcount()));
+  const std::size_t first = begin.find_first_not_of(" \t\r\n");
+  return first != std::string::npos && begin[first] == '{' && begin.find("\"resources\"") != std::string::npos;
 }
 
 }  // namespace juniper::scanning

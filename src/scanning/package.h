@@ -12,4 +12,7 @@ namespace juniper::scanning {
 // other formats are passed over. Errors: JR-513 (the file is not such a description), JR-501 (a resource is not there).
 Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path);
 
+// Whether a file is such a description: by its name, or as it has resources.
+bool is_package(const std::filesystem::path& path);
+
 }  // namespace juniper::scanning

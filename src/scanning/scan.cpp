@@ -119,14 +119,14 @@ class Scanner {
   Scanner(fs::path text_folder, const Options& options) : text_folder_(std::move(text_folder)), options_(options) {}
 
   Result<Scan> run(const std::vector<std::string>& paths) {
-    const auto files = find(paths);
-    if (!files) return tl::unexpected(files.error());
     Diagnostics errors;
+    const auto files = find(paths, errors);
+    if (!files) return tl::unexpected(files.error());
     std::set<std::string> names;
     for (const TableFiles& table : *files) {
       auto read = read_found_table(table, options_);
       if (!read) {
-        errors.insert(errors.end(), read.error().begin(), read.error().end());
+        leave_out(table.files.front(), read.error(), errors);
         continue;
       }
       if (read->columns.empty()) {
@@ -154,12 +154,12 @@ class Scanner {
 
  private:
   // The files of tables, from files, folders and packages.
-  Result<std::vector<TableFiles>> find(const std::vector<std::string>& paths) {
+  Result<std::vector<TableFiles>> find(const std::vector<std::string>& paths, Diagnostics& errors) {
     std::vector<TableFiles> tables;
     std::vector<fs::path> files;
     for (const std::string& path : paths) {
-      fs::path package = fs::path(path).extension() == ".json" ? fs::path(path) : fs::path(path) / "datapackage.json";
-      if (fs::is_regular_file(package)) {
+      const fs::path package = fs::is_directory(path) ? fs::path(path) / "datapackage.json" : fs::path(path);
+      if (fs::is_regular_file(package) && is_package(package)) {
         auto found = read_package(package);
         if (!found) return tl::unexpected(found.error());
         std::move(found->begin(), found->end(), std::back_inserter(tables));
@@ -168,6 +168,7 @@ class Scanner {
           const std::string name = entry.filename().string();
           if (may_be_table(name)) {
             files.push_back(entry);
+            in_folders_.insert(entry);
           } else if (fs::is_regular_file(entry) && is_data(name)) {
             left_out_.push_back(
                 fmt::format("{} is left out: by its name it is of no kind that is read here", entry.string()));
@@ -177,15 +178,27 @@ class Scanner {
         files.emplace_back(path);
       }
     }
-    auto grouped = group_files(files);
-    if (!grouped) return tl::unexpected(grouped.error());
-    std::move(grouped->begin(), grouped->end(), std::back_inserter(tables));
-    if (tables.empty()) {
-      return tl::unexpected(base::error("JR-512", "there are no CSV or Parquet files to scan here",
-                                        "name a folder with .csv files (also .csv.gz, .csv.zst) or .parquet files, or "
-                                        "the files"));
+    auto grouped =
+        group_files(files, [&](const fs::path& path, const Diagnostics& why) { leave_out(path, why, errors); });
+    std::move(grouped.begin(), grouped.end(), std::back_inserter(tables));
+    if (tables.empty() && errors.empty() && left_out_.empty()) {
+      return tl::unexpected(
+          base::error("JR-512", "there is nothing to scan here",
+                      "name a folder with files of CSV, Parquet, JSON, spreadsheets or SQLite, or the "
+                      "files"));
     }
     return tables;
+  }
+
+  // A file of a folder that can't be read does not stop the others; one that was named is an error.
+  void leave_out(const fs::path& file, const Diagnostics& why, Diagnostics& errors) {
+    if (!in_folders_.contains(file)) {
+      errors.insert(errors.end(), why.begin(), why.end());
+      return;
+    }
+    std::string place = why.front().place.file.empty() ? file.string() : why.front().place.file;
+    if (why.front().place.line != 0) place += fmt::format(":{}", why.front().place.line);
+    left_out_.push_back(fmt::format("{} is left out, as it can't be read: {}", place, why.front().message));
   }
 
   const FoundColumn& column(std::size_t table, std::size_t number) const { return tables_[table].columns[number]; }
@@ -388,7 +401,8 @@ class Scanner {
     }
     text += fmt::format("table {} from {} {}", written_name(table.name), base::name_of(table.files.kind),
                         written_text(source_of(table)));
-    const std::string options = base::options_text({table.files.kind, "", table.delimiter, table.spelling});
+    const std::string options =
+        base::details_text({table.files.kind, "", table.files.selection, table.delimiter, table.spelling});
     if (!options.empty()) text += " " + options;
     text += " {\n";
     for (std::size_t c = 0; c < table.columns.size(); ++c) {
@@ -488,6 +502,7 @@ class Scanner {
   fs::path text_folder_;
   const Options& options_;
   std::vector<FoundTable> tables_;
+  std::set<fs::path> in_folders_;      // files that nobody has named
   std::vector<std::string> left_out_;  // files, and why
   std::vector<std::optional<std::size_t>> keys_;
   std::size_t calendar_ = none;

@@ -6,7 +6,7 @@
 #include <algorithm>
 #include <array>
 
-#include "source/csv/spelling.h"
+#include "source/spelling.h"
 
 namespace juniper::scanning {
 

@@ -146,6 +146,7 @@ class ZstdDecoder : public ByteSource::Decoder {
 ByteSource::ByteSource(ByteSource&& other) noexcept
     : name_(std::move(other.name_)),
       descriptor_(std::exchange(other.descriptor_, -1)),
+      feed_(std::move(other.feed_)),
       bytes_read_(other.bytes_read_),
       hash_(std::move(other.hash_)),
       decoder_(std::move(other.decoder_)) {}
@@ -153,6 +154,7 @@ ByteSource::ByteSource(ByteSource&& other) noexcept
 ByteSource& ByteSource::operator=(ByteSource&& other) noexcept {
   std::swap(name_, other.name_);
   std::swap(descriptor_, other.descriptor_);
+  std::swap(feed_, other.feed_);
   std::swap(bytes_read_, other.bytes_read_);
   std::swap(hash_, other.hash_);
   std::swap(decoder_, other.decoder_);
@@ -191,10 +193,22 @@ Result<ByteSource> ByteSource::open(const std::filesystem::path& path) {
   });
 }
 
+ByteSource ByteSource::fed_by(std::string name, Feed feed) {
+  ByteSource source;
+  source.name_ = std::move(name);
+  source.feed_ = std::move(feed);
+  source.hash_.reset(XXH3_createState());
+  if (!source.hash_) throw std::bad_alloc();
+  XXH3_64bits_reset(source.hash_.get());
+  source.decoder_ = std::make_unique<PlainDecoder>();
+  return source;
+}
+
 std::size_t ByteSource::read_raw(std::span<char> out) {
   std::size_t got = 0;
   while (got < out.size()) {
-    const ssize_t bytes = ::read(descriptor_, out.data() + got, out.size() - got);
+    const ssize_t bytes =
+        feed_ ? static_cast<ssize_t>(feed_(out.subspan(got))) : ::read(descriptor_, out.data() + got, out.size() - got);
     if (bytes < 0 && errno == EINTR) continue;
     if (bytes < 0) {
       throw base::Failure(base::error_at("JR-501", Place{name_, 0, 0},

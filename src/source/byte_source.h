@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <filesystem>
+#include <functional>
 #include <memory>
 #include <span>
 #include <string>
@@ -17,6 +18,11 @@ class ByteSource {
  public:
   // Errors: JR-501 (cannot open).
   static Result<ByteSource> open(const std::filesystem::path& path);
+
+  // What is no file: `feed` fills what it is given from its begin and gives the number of bytes, 0 at the end, or throws a
+  // base::Failure. Nothing is decompressed.
+  using Feed = std::function<std::size_t(std::span<char>)>;
+  static ByteSource fed_by(std::string name, Feed feed);
 
   ByteSource(ByteSource&&) noexcept;
   ByteSource& operator=(ByteSource&&) noexcept;
@@ -46,6 +52,7 @@ class ByteSource {
 
   std::string name_;
   int descriptor_ = -1;
+  Feed feed_;  // instead of a file
   std::uint64_t bytes_read_ = 0;
   std::unique_ptr<XXH3_state_t, FreeHash> hash_;
   std::unique_ptr<Decoder> decoder_;

@@ -28,11 +28,13 @@ Result<Rejects> Rejects::open(const std::string& path, Overwrite overwrite) {
 }
 
 void Rejects::add(const std::string& file, std::uint64_t line, std::string_view reasons, std::string_view record) {
-  file_.write(fmt::format("{},{},{},{}\n", quoted_cell(file), line, quoted_cell(reasons), quoted_cell(record)));
+  if (count_++ == 0) first_ = {file, line, std::string(reasons)};
+  if (file_)
+    file_->write(fmt::format("{},{},{},{}\n", quoted_cell(file), line, quoted_cell(reasons), quoted_cell(record)));
 }
 
 Result<void> Rejects::close() {
-  return file_.finish();
+  return file_ ? file_->finish() : Result<void>();
 }
 
 }  // namespace juniper::source

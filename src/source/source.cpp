@@ -13,26 +13,60 @@
 #include "base/shown_text.h"
 #include "base/xxhash.h"
 #include "source/csv/table.h"
+#include "source/database/odbc.h"
+#include "source/database/postgresql.h"
+#include "source/database/sqlite.h"
+#include "source/json/json.h"
 #include "source/parquet/table.h"
+#include "source/records/table.h"
+#include "source/spreadsheet/spreadsheet.h"
 
 namespace juniper::source {
+
+std::optional<RecordKind> record_kind(base::SourceKind kind) {
+  switch (kind) {
+    case base::SourceKind::json:
+      return json_kind();
+    case base::SourceKind::xlsx:
+      return xlsx_kind();
+    case base::SourceKind::ods:
+      return ods_kind();
+    case base::SourceKind::sqlite:
+      return sqlite_kind();
+    case base::SourceKind::odbc:
+      return odbc_kind();
+    case base::SourceKind::csv:
+    case base::SourceKind::parquet:
+    case base::SourceKind::postgresql:
+      return std::nullopt;
+  }
+  return std::nullopt;
+}
 
 namespace {
 
 // How the files of a kind become rows.
 struct Kind {
-  Result<TableInput> (*read)(const TableRequest&, const std::vector<std::filesystem::path>&, const ReadSettings&);
-  std::vector<Place> (*locate)(const TableRequest&, const std::vector<std::uint64_t>&);
+  std::function<Result<TableInput>(const TableRequest&, const std::vector<std::filesystem::path>&, const ReadSettings&)>
+      read;
+  std::function<std::vector<Place>(const TableRequest&, const std::vector<std::uint64_t>&)> locate;
 };
 
+std::vector<Place> locate_no_rows(const TableRequest&, const std::vector<std::uint64_t>&) {
+  return {};
+}
+
 Kind kind_of(const TableRequest& request) {
-  switch (request.place.kind) {
-    case base::SourceKind::csv:
-      return {read_csv, locate_csv_rows};
-    case base::SourceKind::parquet:
-      return {read_parquet, locate_parquet_rows};
+  if (const auto records = record_kind(request.place.kind)) {
+    return {[records](const auto& table, const auto& files, const auto& settings) {
+              return read_records(*records, table, files, settings);
+            },
+            [records](const auto& table, const auto& rows) { return locate_records(*records, table, rows); }};
   }
-  return {read_csv, locate_csv_rows};
+  if (request.place.kind == base::SourceKind::parquet) return {read_parquet, locate_parquet_rows};
+  if (request.place.kind == base::SourceKind::postgresql) return {read_postgresql, locate_no_rows};
+  return {[](const auto& table, const auto& files, const auto& settings) { return read_csv(table, files, settings); },
+          locate_csv_rows};
 }
 
 }  // namespace
@@ -47,6 +81,7 @@ std::vector<Place> locate_rows(const TableRequest& request, const std::vector<st
 }
 
 Result<std::vector<std::filesystem::path>> find_files(const TableRequest& request) {
+  if (base::is_server(request.place.kind)) return std::vector<std::filesystem::path>{request.place.pattern};
   const std::filesystem::path whole = request.folder / request.place.pattern;
   const std::string pattern = whole.filename().string();
   std::vector<std::filesystem::path> files;
@@ -133,22 +168,46 @@ std::string expectation(Type type, base::FieldPart part) {
   return "";
 }
 
-std::optional<SourceFile> look_at(const std::string& table, const std::filesystem::path& path) {
-  struct stat status {};
-  if (::stat(path.c_str(), &status) != 0) return std::nullopt;
-  return SourceFile{table, path.string(), static_cast<std::uint64_t>(status.st_size),
-                    status.st_mtim.tv_sec * 1'000'000'000LL + status.st_mtim.tv_nsec, 0};
+namespace {
+
+// The files that hold what a path stands for. SQLite writes what is new into a log beside its file first.
+std::vector<std::filesystem::path> parts_of(const TableRequest& request, const std::filesystem::path& path) {
+  std::vector<std::filesystem::path> parts{path};
+  std::error_code error;
+  if (request.place.kind == base::SourceKind::sqlite) {
+    std::filesystem::path log = path;
+    log += "-wal";
+    if (std::filesystem::file_size(log, error) > 0 && !error) parts.push_back(std::move(log));
+  }
+  return parts;
 }
 
-std::optional<std::uint64_t> hash_file(const std::filesystem::path& path) {
-  const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(path.c_str(), "rb"), &std::fclose);
-  if (!file) return std::nullopt;
+}  // namespace
+
+std::optional<SourceFile> look_at(const TableRequest& request, const std::filesystem::path& path) {
+  SourceFile file{request.name, path.string()};
+  if (base::is_server(request.place.kind)) return file;
+  for (const std::filesystem::path& part : parts_of(request, path)) {
+    struct stat status {};
+    if (::stat(part.c_str(), &status) != 0) return std::nullopt;
+    file.bytes += static_cast<std::uint64_t>(status.st_size);
+    file.modified_nanoseconds = std::max<std::int64_t>(
+        file.modified_nanoseconds, status.st_mtim.tv_sec * 1'000'000'000LL + status.st_mtim.tv_nsec);
+  }
+  return file;
+}
+
+std::optional<std::uint64_t> hash_file(const TableRequest& request, const std::filesystem::path& path) {
   const std::unique_ptr<XXH3_state_t, XXH_errorcode (*)(XXH3_state_t*)> state(XXH3_createState(), &XXH3_freeState);
   XXH3_64bits_reset(state.get());
   std::vector<char> buffer(1 << 20);
-  while (const std::size_t got = std::fread(buffer.data(), 1, buffer.size(), file.get()))
-    XXH3_64bits_update(state.get(), buffer.data(), got);
-  if (std::ferror(file.get()) != 0) return std::nullopt;
+  for (const std::filesystem::path& part : parts_of(request, path)) {
+    const std::unique_ptr<std::FILE, int (*)(std::FILE*)> file(std::fopen(part.c_str(), "rb"), &std::fclose);
+    if (!file) return std::nullopt;
+    while (const std::size_t got = std::fread(buffer.data(), 1, buffer.size(), file.get()))
+      XXH3_64bits_update(state.get(), buffer.data(), got);
+    if (std::ferror(file.get()) != 0) return std::nullopt;
+  }
   return XXH3_64bits_digest(state.get());
 }
 

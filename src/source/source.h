@@ -4,6 +4,8 @@
 
 #include <filesystem>
 #include <functional>
+#include <map>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -24,6 +26,24 @@ struct ColumnRequest {
   base::FieldPart part = base::FieldPart::whole;
 };
 
+// What the tables of one load have in common: a database is read in one transaction, so that all of them are of the same
+// moment. Used by one thread at a time.
+class Connections {
+ public:
+  struct Connection {
+    virtual ~Connection() = default;
+  };
+  // The connection to a place; it is opened when it is first asked for.
+  Connection& of(const std::string& place, const std::function<std::unique_ptr<Connection>()>& open) {
+    std::unique_ptr<Connection>& connection = open_[place];
+    if (connection == nullptr) connection = open();
+    return *connection;
+  }
+
+ private:
+  std::map<std::string, std::unique_ptr<Connection>> open_;
+};
+
 struct TableRequest {
   std::string name;
   std::filesystem::path folder;  // what the place is relative to
@@ -38,6 +58,10 @@ struct ReadSettings {
   std::function<void(std::uint64_t bytes, std::uint64_t rows)> progress;
   // Takes the rows that can't be read, which are left out then; nothing: they are errors.
   Rejects* rejects = nullptr;
+  // Those of the load; nothing: of this table alone.
+  Connections* connections = nullptr;
+  // Whether what stands on servers is read again, which nothing tells to be unchanged.
+  bool asks_servers = false;
 };
 
 // Rows on their way from a source into the store.
@@ -48,7 +72,7 @@ struct TableInput {
   std::vector<SourceFile> sources;
 };
 
-// The files that a place names, in the order of their names. Errors: JR-504 (none).
+// The files that a place names, in the order of their names; of a server, its place. Errors: JR-504 (none).
 Result<std::vector<std::filesystem::path>> find_files(const TableRequest& request);
 
 // Reads files of a table, one behind the other, on several threads. Every column is found by its name in each file; other
@@ -62,11 +86,12 @@ Result<TableInput> read_table(const TableRequest& request, const std::vector<std
 // lines, their number from 1. For messages about rows that are known by number alone; reads the files again.
 std::vector<Place> locate_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows);
 
-// A source file as it is now, without its hash; nothing if it can't be looked at.
-std::optional<SourceFile> look_at(const std::string& table, const std::filesystem::path& path);
+// A source file as it is now, without its hash; nothing if it can't be looked at. What a database has written beside its
+// file counts as part of it.
+std::optional<SourceFile> look_at(const TableRequest& request, const std::filesystem::path& path);
 
-// XXH3 of a file's bytes; nothing if it can't be read.
-std::optional<std::uint64_t> hash_file(const std::filesystem::path& path);
+// XXH3 of a file's bytes, and of what belongs to it; nothing if it can't be read.
+std::optional<std::uint64_t> hash_file(const TableRequest& request, const std::filesystem::path& path);
 
 // --- for the kinds --------------------------------------------------------------------------------------------------
 

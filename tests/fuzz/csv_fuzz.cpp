@@ -60,7 +60,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   for (const std::size_t piece_bytes : {16U, 100U}) {
     if (read_records(path, piece_bytes) != whole) std::abort();
   }
-  TableRequest request{"t", "/dev/shm", {base::SourceKind::csv, path.substr(9), ',', {}}, {}};
+  TableRequest request{"t", "/dev/shm", {base::SourceKind::csv, path.substr(9), {}, ',', {}}, {}};
   for (const TypeKind kind : {TypeKind::boolean, TypeKind::integer, TypeKind::decimal, TypeKind::real, TypeKind::text,
                               TypeKind::date, TypeKind::datetime, TypeKind::time}) {
     request.columns = {{"a", "a", {kind, static_cast<std::uint8_t>(kind == TypeKind::decimal ? 3 : 0)}}};

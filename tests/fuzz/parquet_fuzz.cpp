@@ -16,7 +16,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
   std::ofstream(path, std::ios::binary).write(reinterpret_cast<const char*>(data), static_cast<std::streamsize>(size));
   const auto columns = parquet_columns(path);
   if (!columns) return 0;
-  TableRequest request{"t", "/dev/shm", {base::SourceKind::parquet, path.substr(9), ',', {}}, {}};
+  TableRequest request{"t", "/dev/shm", {base::SourceKind::parquet, path.substr(9), {}, ',', {}}, {}};
   ReadSettings settings;
   settings.threads = 1;
   const auto read = [&] {

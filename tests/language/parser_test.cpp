@@ -98,7 +98,7 @@ query all "All of it" { by days.year as y, days.month show total, half = total /
   ASSERT_EQ(parsed.model.tables.size(), 1U);
   const syntax::Table& table = parsed.model.tables[0];
   EXPECT_TRUE(table.hidden);
-  EXPECT_EQ(table.source, (base::SourcePlace{base::SourceKind::csv, "data/s-*.csv", ';', {}}));
+  EXPECT_EQ(table.source, (base::SourcePlace{base::SourceKind::csv, "data/s-*.csv", {}, ';', {}}));
   EXPECT_EQ(table.description, "the fact");
   std::vector<std::string> names;
   for (const syntax::Column& c : table.columns) names.push_back(c.name.text);

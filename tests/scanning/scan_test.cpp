@@ -321,7 +321,49 @@ TEST(Scan, WhatCanNotBeReadIsTold) {
   folder.write("empty.csv", "");
   folder.write("open.csv", "a,\"b\n1,2\n");
   folder.write("short.csv", "a,b\n1\n");
-  EXPECT_EQ(test::codes(scan({folder.path()}).error()), "JR-505 JR-502 JR-506");
+  EXPECT_EQ(test::codes(scan({folder.path("empty.csv"), folder.path("open.csv")}).error()), "JR-505 JR-502");
+  // In a folder, they do not stop what can be read, and are told.
+  const auto all = scan({folder.path()});
+  ASSERT_TRUE(all) << test::messages(all.error());
+  ASSERT_EQ(all->tables.size(), 1U);
+  EXPECT_NE(all->text.find("empty.csv:1 is left out, as it can't be read: this file is empty"), std::string::npos)
+      << all->text;
+  EXPECT_NE(all->text.find("open.csv:1 is left out, as it can't be read: "), std::string::npos) << all->text;
+  EXPECT_NE(all->text.find("# 1 of its rows can't be read, the first at "), std::string::npos) << all->text;
+}
+
+// Files of all kinds side by side: each becomes the tables that it holds, and what is proposed loads as it is.
+TEST(Scan, FilesOfAllKindsStandSideBySide) {
+  namespace fs = std::filesystem;
+  const fs::path root(JUNIPER_SOURCE_DIR);
+  const test::TempFolder folder;
+  fs::copy(root / "tests/source/spreadsheet/samples/a-titled.xlsx", folder.path("plan.xlsx"));
+  fs::copy(root / "tests/source/spreadsheet/samples/c.ods", folder.path("c.ods"));
+  fs::copy(root / "tests/source/parquet/network/bays.parquet", folder.path("bays.parquet"));
+  folder.write("visits-2024.jsonl", "{\"visit\":1,\"bay_id\":1,\"who\":{\"card\":\"C1\"}}\n");
+  folder.write("visits-2025.jsonl", "{\"visit\":2,\"bay_id\":2,\"paid\":1.50}\nnot this\n");
+  folder.write("settings.json", "{\n  \"color\": 1\n}\n");
+  ASSERT_EQ(
+      test::run_shell(
+          "sqlite3 net.db 'create table cards (card text, holder text); insert into cards values "
+          "(\"C1\", \"a\"), (\"C2\", \"b\"); create table empty (a); create view v as select card as c from cards'",
+          folder.path())
+          .status,
+      0);
+  const auto found = scan({folder.path()}, folder.path());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  for (const char* const line :
+       {"table sessions from xlsx \"plan.xlsx\" (sheet \"Sessions\")",
+        "table notes from xlsx \"plan.xlsx\" (sheet \"Notes\")", "table c from ods \"c.ods\" {",
+        "table visits from json \"visits-*.jsonl\" {", "who_card  text        from \"who.card\"",
+        "paid      decimal(2)", "table cards from sqlite \"net.db\" table \"cards\" {",
+        "table v from sqlite \"net.db\" table \"v\" {", "link visits.bay_id", "settings.json"})
+    EXPECT_NE(found->text.find(line), std::string::npos) << line << "\n" << found->text;
+  folder.write("m.ridge", found->text);
+  LoadSettings settings;
+  settings.rejects = folder.path("bad.csv");
+  const auto loaded = load(folder.path("m.ridge"), {}, settings);
+  ASSERT_TRUE(loaded) << test::messages(loaded.error());
 }
 
 // Folders of files as nobody wants them: what is proposed for them parses, loads and weighs, and holds nothing that the

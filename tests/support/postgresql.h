@@ -21,6 +21,9 @@ class Postgresql {
   // What went wrong when starting it; "" when it runs.
   const std::string& problem() const { return problem_; }
 
+  // How a client reaches it.
+  std::string place() const { return "host=" + folder_.path("data") + " user=postgres dbname=postgres"; }
+
   // Replaces all tables by those of a dataset: with all columns, calculated ones too.
   void load(const Dataset& dataset);
 

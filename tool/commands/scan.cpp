@@ -32,12 +32,13 @@ int run(const ScanArguments& arguments, Context& context) {
 
 Command scan_command() {
   auto [command, kept] =
-      command_with<ScanArguments>("scan", "Propose a model text for CSV or Parquet files: types, keys, links", run);
+      command_with<ScanArguments>("scan", "Propose a model text for files of data: types, keys, links", run);
   command.about = {
       "Reads every row of the files and writes a first model text: a table for each kind of file, the narrowest type "
       "that fits each column, keys, links and a calendar. What is doubtful stands in comments."};
   command.options = {
-      arguments("SOURCE", "CSV or Parquet files, folders of them, or a datapackage.json", kept->sources, Names::file),
+      arguments("SOURCE", "CSV, Parquet, JSON, .xlsx, .ods or SQLite files, folders of them, or a datapackage.json",
+                kept->sources, Names::file),
       text("--output", "FILE", "Write the text to this new file, and tell what it holds", kept->output, Names::file)};
   command.examples = {{"scan data", "print a model text for the files of a folder"},
                       {"scan data --output charging.ridge", "write it to a file, and tell what it holds"}};

@@ -9,7 +9,7 @@
 #include "base/calendar.h"
 #include "base/exact.h"
 #include "source/cell.h"
-#include "source/csv/spelling.h"
+#include "source/spelling.h"
 
 namespace juniper::source {
 

@@ -21,8 +21,11 @@ namespace juniper::source {
 // Cuts a file into pieces.
 class CsvPieces {
  public:
+  static constexpr std::size_t usual_bytes = std::size_t{1} << 19;
+  explicit CsvPieces(ByteSource source, std::size_t piece_bytes = usual_bytes)
+      : source_(std::move(source)), piece_bytes_(piece_bytes) {}
   // Errors: as ByteSource::open.
-  static Result<CsvPieces> open(const std::filesystem::path& path, std::size_t piece_bytes = std::size_t{1} << 19);
+  static Result<CsvPieces> open(const std::filesystem::path& path, std::size_t piece_bytes = usual_bytes);
 
   // The next whole records, about `piece_bytes` of them, the last one with its line end; empty at the end. Behind the
   // text, marks_overrun bytes are readable; the byte order mark is gone. Errors: as ByteSource::read.
@@ -31,8 +34,6 @@ class CsvPieces {
   const ByteSource& bytes() const { return source_; }
 
  private:
-  CsvPieces(ByteSource source, std::size_t piece_bytes) : source_(std::move(source)), piece_bytes_(piece_bytes) {}
-
   ByteSource source_;
   std::size_t piece_bytes_;
   std::string rest_;  // of what was read: a record that is not whole

@@ -2,8 +2,10 @@
 #pragma once
 
 #include <filesystem>
+#include <functional>
 #include <vector>
 
+#include "source/byte_source.h"
 #include "source/source.h"
 
 namespace juniper::source {
@@ -13,6 +15,11 @@ namespace juniper::source {
 // fields than the header). JR-503, 506 and 507 go to the rejects where there are any.
 Result<TableInput> read_csv(const TableRequest& request, const std::vector<std::filesystem::path>& files,
                             const ReadSettings& settings);
+
+// The same of whatever gives bytes.
+using OpenBytes = std::function<Result<ByteSource>(const std::filesystem::path&)>;
+Result<TableInput> read_csv(const TableRequest& request, const std::vector<std::filesystem::path>& files,
+                            const ReadSettings& settings, const OpenBytes& open);
 
 // As source::locate_rows.
 std::vector<Place> locate_csv_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows);

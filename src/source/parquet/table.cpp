@@ -86,7 +86,7 @@ class TableReader {
         [&](unsigned worker) {
           for (std::size_t i = next++; i < count; i = next++) {
             if (i < files_.size()) {
-              sources_[i].hash = hash_file(files_[i]->name()).value_or(0);
+              sources_[i].hash = hash_file(request_, files_[i]->name()).value_or(0);
             } else {
               run(tasks[i - files_.size()], worker);
             }
@@ -131,7 +131,7 @@ class TableReader {
       group.columns.resize(request_.columns.size());
       row += group.rows;
     }
-    SourceFile source = look_at(request_.name, path).value_or(SourceFile{request_.name, path.string()});
+    SourceFile source = look_at(request_, path).value_or(SourceFile{request_.name, path.string()});
     source.bytes = file->size();
     source.rows = row;
     sources_.push_back(std::move(source));

@@ -14,8 +14,7 @@
 #include "juniper/dataset.h"
 #include "juniper/scan.h"
 #include "random/random_model.h"
-#include "source/source.h"
-#include "store/column.h"
+#include "source/read_source.h"
 #include "support/support.h"
 #include "support/three_ways.h"
 
@@ -23,6 +22,9 @@ namespace juniper::source {
 namespace {
 
 namespace fs = std::filesystem;
+using test::read_source;
+using test::request_of;
+using test::texts_of;
 
 const fs::path samples = fs::path(JUNIPER_SOURCE_DIR) / "tests/source/parquet/samples";
 
@@ -35,38 +37,11 @@ std::vector<fs::path> sample_files() {
   return files;
 }
 
-TableRequest request_of(const fs::path& file, base::SourceKind kind, std::vector<ColumnRequest> columns) {
-  return {"t", file.parent_path(), {kind, file.filename().string(), ',', {}}, std::move(columns)};
-}
-
 std::vector<ColumnRequest> requested(const std::vector<ParquetColumn>& columns) {
   std::vector<ColumnRequest> requests;
   for (const ParquetColumn& column : columns)
     requests.push_back({fmt::format("c{}", requests.size()), column.name, column.type});
   return requests;
-}
-
-Result<TableInput> read(const TableRequest& request, unsigned threads = 0, Rejects* rejects = nullptr) {
-  const auto files = find_files(request);
-  if (!files) return tl::unexpected(files.error());
-  ReadSettings settings;
-  settings.threads = threads;
-  settings.rejects = rejects;
-  return read_table(request, *files, settings);
-}
-
-// The values of each column as texts.
-std::vector<std::vector<std::string>> texts_of(TableInput input) {
-  std::vector<std::vector<std::string>> columns;
-  for (ColumnInput& staged : input.columns) {
-    const store::Column column = store::encode_column(std::move(staged));
-    std::vector<std::string>& texts = columns.emplace_back();
-    for (std::uint64_t row = 0; row < column.rows; ++row) {
-      const Value value = column.at(row);
-      texts.push_back(value.is_null() ? "null" : "'" + to_text(value, column.type) + "'");
-    }
-  }
-  return columns;
 }
 
 TEST(Parquet, EverySampleGivesTheValuesOfItsTwin) {
@@ -77,15 +52,15 @@ TEST(Parquet, EverySampleGivesTheValuesOfItsTwin) {
     ASSERT_TRUE(found) << test::messages(found.error());
     std::vector<ColumnRequest> columns = requested(*found);
     EXPECT_GE(columns.size(), 8U) << file;
-    const auto twin = read(request_of(samples / "twin.csv", base::SourceKind::csv, columns));
+    const auto twin = read_source(request_of(samples / "twin.csv", base::SourceKind::csv, columns));
     ASSERT_TRUE(twin) << file << test::messages(twin.error());
     const auto expected = texts_of(*twin);
     for (const unsigned threads : {1U, 3U}) {
-      const auto input = read(request_of(file, base::SourceKind::parquet, columns), threads);
+      const auto input = read_source(request_of(file, base::SourceKind::parquet, columns), threads);
       ASSERT_TRUE(input) << test::messages(input.error());
       EXPECT_EQ(input->rows, 270U);
       EXPECT_EQ(input->sources[0].rows, 270U);
-      EXPECT_EQ(input->sources[0].hash, hash_file(file));
+      EXPECT_EQ(input->sources[0].hash, hash_file({}, file));
       const auto texts = texts_of(*input);
       for (std::size_t c = 0; c < columns.size(); ++c) EXPECT_EQ(texts[c], expected[c]) << file << columns[c].header;
     }
@@ -102,9 +77,9 @@ TEST(Parquet, ColumnsOfOtherTypesAreReadAsTheirTexts) {
       {"d38", {TypeKind::real, 0}}};
   for (const auto& [header, type] : columns) {
     const std::vector<ColumnRequest> wanted{{"c", header, type}};
-    const auto input = read(request_of(samples / "a-zstd-v1.parquet", base::SourceKind::parquet, wanted));
+    const auto input = read_source(request_of(samples / "a-zstd-v1.parquet", base::SourceKind::parquet, wanted));
     ASSERT_TRUE(input) << header << test::messages(input.error());
-    const auto twin = read(request_of(samples / "twin.csv", base::SourceKind::csv, wanted));
+    const auto twin = read_source(request_of(samples / "twin.csv", base::SourceKind::csv, wanted));
     ASSERT_TRUE(twin) << header << test::messages(twin.error());
     // The twin writes reals and truth values in its own way.
     if (header == "f64" || header == "d38") continue;
@@ -113,9 +88,9 @@ TEST(Parquet, ColumnsOfOtherTypesAreReadAsTheirTexts) {
   const std::vector<ColumnRequest> parts{{"d", "ts", {TypeKind::date, 0}, base::FieldPart::date},
                                          {"t", "ts", {TypeKind::time, 0}, base::FieldPart::time},
                                          {"r", "d18", {TypeKind::decimal, 1}, base::FieldPart::round}};
-  const auto input = read(request_of(samples / "a-zstd-v2.parquet", base::SourceKind::parquet, parts));
+  const auto input = read_source(request_of(samples / "a-zstd-v2.parquet", base::SourceKind::parquet, parts));
   ASSERT_TRUE(input) << test::messages(input.error());
-  const auto twin = read(request_of(samples / "twin.csv", base::SourceKind::csv, parts));
+  const auto twin = read_source(request_of(samples / "twin.csv", base::SourceKind::csv, parts));
   ASSERT_TRUE(twin) << test::messages(twin.error());
   EXPECT_EQ(texts_of(*input), texts_of(*twin));
 }
@@ -123,7 +98,7 @@ TEST(Parquet, ColumnsOfOtherTypesAreReadAsTheirTexts) {
 TEST(Parquet, WhatDoesNotFitIsToldWithItsRow) {
   const TableRequest wanted = request_of(samples / "a-snappy-v1.parquet", base::SourceKind::parquet,
                                          {{"id", "id", {TypeKind::integer, 0}}, {"d", "d18", {TypeKind::decimal, 2}}});
-  const auto input = read(wanted);
+  const auto input = read_source(wanted);
   ASSERT_FALSE(input);
   ASSERT_EQ(input.error().size(), 20U);
   EXPECT_EQ(input.error()[0].code, "JR-507");
@@ -136,7 +111,7 @@ TEST(Parquet, WhatDoesNotFitIsToldWithItsRow) {
   const test::TempFolder folder;
   auto rejects = Rejects::open(folder.path("bad.csv"));
   ASSERT_TRUE(rejects);
-  const auto rest = read(wanted, 2, &*rejects);
+  const auto rest = read_source(wanted, 2, &*rejects);
   ASSERT_TRUE(rest) << test::messages(rest.error());
   ASSERT_TRUE(rejects->close());
   EXPECT_LT(rest->rows, 270U);
@@ -159,9 +134,9 @@ TEST(Parquet, ListsAndMapsAreRefusedByName) {
   EXPECT_EQ(refusals["deep.x.list.element"], "it is a list");
   EXPECT_EQ(refusals["marks.key_value.value"], "it is a map");
   EXPECT_EQ(refusals["span"], "it is an interval");
-  const auto input =
-      read(request_of(file, base::SourceKind::parquet,
-                      {{"id", "id", {TypeKind::integer, 0}}, {"tag", "tags.list.element", {TypeKind::integer, 0}}}));
+  const auto input = read_source(
+      request_of(file, base::SourceKind::parquet,
+                 {{"id", "id", {TypeKind::integer, 0}}, {"tag", "tags.list.element", {TypeKind::integer, 0}}}));
   ASSERT_FALSE(input);
   EXPECT_EQ(input.error()[0].code, "JR-518");
   EXPECT_NE(input.error()[0].message.find("the column 'tags.list.element' can't be read for t.tag: it is a list"),
@@ -180,12 +155,12 @@ TEST(Parquet, ListsAndMapsAreRefusedByName) {
 TEST(Parquet, WordsForNullAreSaidBehindTheSource) {
   TableRequest wanted = request_of(samples / "../other/nan.parquet", base::SourceKind::parquet,
                                    {{"x", "x", {TypeKind::real, 0}}, {"t", "t", {TypeKind::text, 0}}});
-  const auto without = read(wanted);
+  const auto without = read_source(wanted);
   ASSERT_FALSE(without);
   EXPECT_EQ(test::codes(without.error()), "JR-507");
   EXPECT_NE(without.error()[0].suggestion.find("(nulls \"NaN\")"), std::string::npos);
   wanted.place.spelling.nulls = {"NaN", "n/a"};
-  const auto with = read(wanted);
+  const auto with = read_source(wanted);
   ASSERT_TRUE(with) << test::messages(with.error());
   using Texts = std::vector<std::string>;
   EXPECT_EQ(texts_of(*with), (std::vector<Texts>{{"'1.5'", "null", "null"}, {"'a'", "null", "null"}}));
@@ -196,8 +171,9 @@ TEST(Parquet, WordsForNullAreSaidBehindTheSource) {
 }
 
 TEST(Parquet, MissingColumnsAreNamed) {
-  const auto input = read(request_of(samples / "c-snappy.parquet", base::SourceKind::parquet,
-                                     {{"a", "manyy", {TypeKind::integer, 0}}, {"b", "st", {TypeKind::text, 0}}}));
+  const auto input =
+      read_source(request_of(samples / "c-snappy.parquet", base::SourceKind::parquet,
+                             {{"a", "manyy", {TypeKind::integer, 0}}, {"b", "st", {TypeKind::text, 0}}}));
   ASSERT_FALSE(input);
   EXPECT_EQ(test::codes(input.error()), "JR-505 JR-505");
   EXPECT_NE(input.error()[0].message.find("the file has no column 'manyy'"), std::string::npos);
@@ -207,7 +183,7 @@ TEST(Parquet, MissingColumnsAreNamed) {
 // As `read`, for whatever stands in a file; what comes out must be an answer or an error with a place.
 std::string state_of(const fs::path& file, const std::vector<ColumnRequest>& columns) {
   const auto found = parquet_columns(file);
-  const auto input = read(request_of(file, base::SourceKind::parquet, columns));
+  const auto input = read_source(request_of(file, base::SourceKind::parquet, columns));
   if (input) return "read";
   for (const Diagnostic& error : input.error()) {
     EXPECT_TRUE(error.code.starts_with("JR-5")) << error.code << error.message;

@@ -1,4 +1,4 @@
-#include "source/csv/spelling.h"
+#include "source/spelling.h"
 
 #include <fmt/format.h>
 
