@@ -19,6 +19,7 @@ Command demo_command();
 Command describe_command();
 Command draft_command();
 Command explain_command();
+Command export_command();
 Command format_command();
 Command links_command();
 Command load_command();

@@ -12,6 +12,7 @@
 #include "juniper/document.h"
 #include "juniper/draft.h"
 #include "juniper/explain.h"
+#include "juniper/export.h"
 #include "juniper/links.h"
 #include "juniper/refactor.h"
 #include "juniper/replay.h"
@@ -25,6 +26,7 @@ namespace [[gnu::visibility("default")]] juniper {
 // Each result as a document.
 Report report(const LoadReport& load);
 Report report(const Scan& scan);
+Report report(const Export& written);
 Report report(const Verification& verification);
 // By which figure the parts of a store are sorted, the largest first; `uses`: by bytes for each logged query.
 enum class WeighOrder : std::uint8_t { bytes, name, rows, distinct, nulls, bits, uses };

@@ -28,6 +28,9 @@ class OutputFile {
   ~OutputFile();
 
   void write(std::string_view text);
+  // Where it is written beside its place, for a library that writes to a path of its own; nothing is to be written here
+  // then. "" for what is no plain file.
+  const std::string& path_beside() const { return beside_; }
   // Once. Errors: `code`, if anything could not be written.
   Result<void> finish();
 

@@ -87,6 +87,12 @@ void Postgresql::load(const Dataset& dataset) {
   if (done.status != 0) problem_ = done.out;
 }
 
+std::string Postgresql::run_file(const std::string& folder, const std::string& file) const {
+  const auto done = shell(
+      fmt::format("cd {} && psql -h {} -U postgres -q -v ON_ERROR_STOP=1 -f {}", folder, folder_.path("data"), file));
+  return done.status == 0 ? "" : done.out;
+}
+
 std::vector<Postgresql::Answer> Postgresql::run(const std::vector<std::string>& statements) {
   std::string script = "SET statement_timeout = '5s';\nSET jit = off;\n";
   for (const std::string& statement : statements) script += "\\echo ~next\n" + statement + ";\n";

@@ -27,6 +27,9 @@ class Postgresql {
   // Replaces all tables by those of a dataset: with all columns, calculated ones too.
   void load(const Dataset& dataset);
 
+  // Runs a file of a folder in psql, with that folder as its own; gives what went wrong.
+  std::string run_file(const std::string& folder, const std::string& file) const;
+
   // The rows of each statement, as texts, null as nothing; or what the server said instead.
   struct Answer {
     std::vector<std::vector<std::optional<std::string>>> rows;

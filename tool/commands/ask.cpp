@@ -1,6 +1,7 @@
 #include "juniper/ask.h"
 
 #include "commands.h"
+#include "juniper/export.h"
 #include "juniper/sql.h"
 
 namespace juniper::tool {
@@ -12,15 +13,21 @@ struct AskArguments {
   Question question;
   Against against = Against::nothing;
   bool from_sources = false;
+  std::string output;
 };
 
-// Prints an answer and what is to be said of it.
-int print_answer(const Result<QueryResult>& answer, Console& console) {
+// Prints an answer, or writes it to a file, and prints what is to be said of it.
+int give(const Result<QueryResult>& answer, const AskArguments& arguments, Context& context) {
+  Console& console = context.console;
   console.clear_progress();
   if (!answer) return console.fail(answer.error());
   console.warn(answer->warnings);
-  console.print(*answer);
-  return 0;
+  if (arguments.output.empty()) {
+    console.print(*answer);
+    return 0;
+  }
+  const auto written = write_result(*answer, arguments.output, context.options.overwrite);
+  return written ? 0 : console.fail(written.error());
 }
 
 int run(const AskArguments& arguments, Context& context) {
@@ -30,8 +37,8 @@ int run(const AskArguments& arguments, Context& context) {
       return console.wrong_usage("--from-sources and --against compare with different things: ask twice");
     const auto model = Model::read(arguments.model, context.options.reading);
     if (!model) return console.fail(model.error());
-    return print_answer(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }),
-                        console);
+    return give(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }), arguments,
+                context);
   }
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.against == Against::sqlite) {
@@ -40,7 +47,7 @@ int run(const AskArguments& arguments, Context& context) {
       console.print(report(*agreement));
       return agreement->same() ? 0 : 1;
     }
-    return print_answer(can_be_called_off([&] { return ask(dataset, arguments.question); }), console);
+    return give(can_be_called_off([&] { return ask(dataset, arguments.question); }), arguments, context);
   });
 }
 
@@ -59,6 +66,10 @@ Command ask_command() {
   command.options.push_back(choice("--against", "ENGINE",
                                    "Compare every cell with an independent engine's answer instead", kept->against,
                                    {{"sqlite", Against::sqlite}}));
+  command.options.push_back(text("--output", "FILE",
+                                 "Write the result to a file instead: .parquet, .csv, .jsonl, .sqlite or .xlsx, as its "
+                                 "ending says",
+                                 kept->output, Names::file));
   command.examples = {{"ask charging.ridge monthly", "a query that is saved in the model"},
                       {"ask charging.ridge regions --where 'days.year = 2025'", "the same, for one year"},
                       {"ask charging.ridge 'by stations.region show revenue, price total grand' --format csv",
