@@ -87,30 +87,37 @@ class Reading {
     return (is_text || is_nan) && is_null_word(is_nan ? "NaN" : cell.text, false, spelling_);
   }
 
-  std::optional<double> real(const Cell& cell) const {
-    if (cell.kind == Cell::Kind::real) return std::isfinite(cell.real) ? std::optional(cell.real) : std::nullopt;
+  // False for a cell that does not fit.
+  bool read(const Cell& cell, double& out) const {
+    if (cell.kind == Cell::Kind::real) {
+      out = cell.real;
+      return std::isfinite(out);
+    }
     constexpr std::int64_t most_exact = std::int64_t{1} << 53;
-    if (cell.kind == Cell::Kind::integer && std::abs(cell.integer) <= most_exact)
-      return static_cast<double>(cell.integer);
-    const auto text = here(cell);
-    const auto value = text ? parse_value(*text, request_.type) : std::nullopt;
-    if (!value || value->is_null() || !std::isfinite(value->real())) return std::nullopt;
-    return value->real();
-  }
-
-  std::optional<std::int64_t> exact(const Cell& cell) const {
-    const TypeKind kind = request_.type.kind;
-    if (cell.kind == Cell::Kind::integer && request_.part == base::FieldPart::whole) {
-      if (kind == TypeKind::integer) return cell.integer;
-      if (kind == TypeKind::boolean)
-        return cell.integer == 0 || cell.integer == 1 ? std::optional(cell.integer) : std::nullopt;
+    if (cell.kind == Cell::Kind::integer && std::abs(cell.integer) <= most_exact) {
+      out = static_cast<double>(cell.integer);
+      return true;
     }
     const auto text = here(cell);
-    if (!text) return std::nullopt;
-    if (const auto value = parse_cell(*text, request_.type, request_.part)) return value;
-    if (cell.kind == Cell::Kind::text || !is_number(request_.type)) return std::nullopt;
+    const auto value = text ? parse_value(*text, request_.type) : std::nullopt;
+    if (!value || value->is_null()) return false;
+    out = value->real();
+    return std::isfinite(out);
+  }
+
+  bool read(const Cell& cell, std::int64_t& out) const {
+    const TypeKind kind = request_.type.kind;
+    if (cell.kind == Cell::Kind::integer && request_.part == base::FieldPart::whole &&
+        (kind == TypeKind::integer || kind == TypeKind::boolean)) {
+      out = cell.integer;
+      return kind == TypeKind::integer || out == 0 || out == 1;
+    }
+    const auto text = here(cell);
+    if (!text) return false;
+    if (parse(*text, out)) return true;
+    if (cell.kind == Cell::Kind::text || !is_number(request_.type)) return false;
     const auto written_out = without_exponent(*text);
-    return written_out ? parse_cell(*written_out, request_.type, request_.part) : std::nullopt;
+    return written_out && parse(*written_out, out);
   }
 
  private:
@@ -118,6 +125,12 @@ class Reading {
   std::optional<std::string> here(const Cell& cell) const {
     if (cell.kind != Cell::Kind::text || spelling_.is_plain()) return text_of(cell);
     return respelled(cell.text, request_.type, request_.part, spelling_);
+  }
+
+  bool parse(std::string_view text, std::int64_t& out) const {
+    const auto value = parse_cell(text, request_.type, request_.part);
+    if (value) out = *value;
+    return value.has_value();
   }
 
   const ColumnRequest& request_;
@@ -143,13 +156,13 @@ void values_of(const Cells& cells, std::size_t column, const ColumnRequest& requ
       if (!utf8::is_valid(text.begin(), text.end())) bad.push_back({row, column, CellMisfit::utf8});
       values.text.push_back(text);
     } else if (request.type.kind == TypeKind::real) {
-      const auto real = is_null ? std::nullopt : reading.real(cell);
-      if (!is_null && !real) bad.push_back({row, column, CellMisfit::type});
-      values.real.push_back(real.value_or(0));
+      double real = 0;
+      if (!is_null && !reading.read(cell, real)) bad.push_back({row, column, CellMisfit::type});
+      values.real.push_back(real);
     } else {
-      const auto exact = is_null ? std::nullopt : reading.exact(cell);
-      if (!is_null && !exact) bad.push_back({row, column, CellMisfit::type});
-      values.exact.push_back(exact.value_or(0));
+      std::int64_t exact = 0;
+      if (!is_null && !reading.read(cell, exact)) bad.push_back({row, column, CellMisfit::type});
+      values.exact.push_back(exact);
     }
   }
 }
