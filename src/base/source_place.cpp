@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <unicode/ucnv.h>
 
 #include <algorithm>
 
@@ -58,6 +59,14 @@ bool is_date_pattern(std::string_view pattern) {
   return days == 1 && months == 1 && years == 1;
 }
 
+bool is_encoding(const std::string& name) {
+  UErrorCode error = U_ZERO_ERROR;
+  UConverter* const converter = ucnv_open(name.c_str(), &error);
+  if (converter != nullptr) ucnv_close(converter);
+  // Without a name there would be one of the system's.
+  return U_SUCCESS(error) && !name.empty();
+}
+
 std::string details_text(const SourcePlace& place) {
   std::vector<std::string> options;
   std::string selection;
@@ -84,6 +93,10 @@ std::string details_text(const SourcePlace& place) {
     options.push_back(fmt::format("nulls ({})", fmt::join(words, ", ")));
   }
   if (!spelling.dates.empty()) options.push_back("dates " + in_quotes(spelling.dates));
+  if (!spelling.truths.empty())
+    options.push_back(fmt::format("booleans ({}, {})", in_quotes(spelling.truths[0]), in_quotes(spelling.truths[1])));
+  if (!place.encoding.empty()) options.push_back("encoding " + in_quotes(place.encoding));
+  if (place.skip != 0) options.push_back(fmt::format("skip {}", place.skip));
   if (options.empty()) return selection;
   return fmt::format("{}{}({})", selection, selection.empty() ? "" : " ", fmt::join(options, ", "));
 }

@@ -14,10 +14,11 @@ enum class SourceKind : std::uint8_t { csv, parquet, json, xlsx, ods, sqlite, po
 
 // How a source spells what its fields say, where that is not as here.
 struct Spelling {
-  char decimal = '.';              // before the decimals of a number
-  char thousands = '\0';           // between groups of three digits; none
-  std::vector<std::string> nulls;  // fields that are null, beside empty ones, where they stand without quotes
-  std::string dates;               // "dd.MM.yyyy": d, dd, M, MM and yyyy among other characters; empty: as here
+  char decimal = '.';               // before the decimals of a number
+  char thousands = '\0';            // between groups of three digits; none
+  std::vector<std::string> nulls;   // fields that are null, beside empty ones, where they stand without quotes
+  std::string dates;                // "dd.MM.yyyy": d, dd, M, MM and yyyy among other characters; empty: as here
+  std::vector<std::string> truths;  // the words for true and for false; empty: as here
 
   bool is_plain() const { return *this == Spelling(); }
   bool operator==(const Spelling&) const = default;
@@ -37,8 +38,10 @@ struct SourcePlace {
   // A file's path, or several: "data/sessions-*.csv", with * and ? in the last part of the path. Of a server, how to reach it.
   std::string pattern;
   Selection selection;
-  char delimiter = ',';  // of CSV
-  Spelling spelling;     // of texts
+  char delimiter = ',';       // of CSV
+  Spelling spelling;          // of texts
+  std::string encoding = {};  // of CSV: a name that ICU knows; "" for UTF-8, or UTF-16 with its mark
+  std::uint32_t skip = 0;     // of CSV: lines above that of the headers
 
   bool operator==(const SourcePlace&) const = default;
 };
@@ -58,6 +61,9 @@ constexpr bool is_spreadsheet(SourceKind kind) {
 // Whether a pattern of dates names a day, a month and a year of four digits, each once, and nothing else but characters
 // between them.
 bool is_date_pattern(std::string_view pattern);
+
+// Whether there is an encoding of that name.
+bool is_encoding(const std::string& name);
 
 // What stands behind the pattern, as the language writes it: table "sessions", (delimiter ";", decimal ","); "" where all
 // is as it is without.

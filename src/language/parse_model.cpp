@@ -71,12 +71,12 @@ namespace {
 std::vector<std::string_view> options_of(base::SourceKind kind) {
   switch (kind) {
     case base::SourceKind::csv:
-      return {"delimiter", "decimal", "thousands", "nulls", "dates"};
+      return {"delimiter", "decimal", "thousands", "nulls", "dates", "booleans", "encoding", "skip"};
     case base::SourceKind::json:
-      return {"decimal", "thousands", "nulls", "dates"};
+      return {"decimal", "thousands", "nulls", "dates", "booleans"};
     case base::SourceKind::xlsx:
     case base::SourceKind::ods:
-      return {"sheet", "decimal", "thousands", "nulls", "dates"};
+      return {"sheet", "decimal", "thousands", "nulls", "dates", "booleans"};
     case base::SourceKind::parquet:
     case base::SourceKind::sqlite:
     case base::SourceKind::postgresql:
@@ -168,6 +168,29 @@ void Parser::source_options(base::SourcePlace& source) {
       } else {
         source.spelling.nulls.push_back(text("a word for null"));
       }
+    } else if (accept("booleans")) {
+      expect("(", "before the words for true and false");
+      source.spelling.truths = {text("the word for true")};
+      expect(",", "between the words for true and false");
+      source.spelling.truths.push_back(text("the word for false"));
+      if (source.spelling.truths[0] == source.spelling.truths[1])
+        refuse("true and false have the same word", "write: (booleans (\"yes\", \"no\"))");
+      expect(")", "after the words for true and false");
+    } else if (accept("encoding")) {
+      source.encoding = text("the encoding");
+      if (!base::is_encoding(source.encoding))
+        refuse(fmt::format("there is no encoding '{}'", source.encoding),
+               "write, for example: (encoding \"windows-1252\")");
+    } else if (accept("skip")) {
+      constexpr int most_lines = 1000;
+      const Token& number = token();
+      const bool is_count = number.kind == TokenKind::number && number.type.kind == TypeKind::integer &&
+                            number.value.exact() > 0 && number.value.exact() <= most_lines;
+      if (!is_count) {
+        fail(number.span, "JR-110",
+             fmt::format("a number of lines up to {} was expected, found {}", most_lines, found()), "write: (skip 3)");
+      }
+      source.skip = static_cast<std::uint32_t>(take().value.exact());
     } else {
       expect("dates", "as an option");
       source.spelling.dates = text("the pattern of dates");

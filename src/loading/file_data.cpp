@@ -29,8 +29,9 @@ constexpr std::uint64_t rows_between_checks = 4096;
   throw base::Failure(std::move(errors));
 }
 
-std::string bytes_of(const std::filesystem::path& path) {
-  auto source = source::ByteSource::open(path);
+// The text of a file, without the lines that are to be skipped.
+std::string bytes_of(const std::filesystem::path& path, const base::SourcePlace& place) {
+  auto source = source::ByteSource::open(path, place.encoding);
   if (!source) fail(source.error());
   std::string bytes;
   std::string part(std::size_t{1} << 16, '\0');
@@ -40,7 +41,9 @@ std::string bytes_of(const std::filesystem::path& path) {
     bytes.append(part, 0, *count);
     more = *count == part.size();
   }
-  return bytes.starts_with("\xEF\xBB\xBF") ? bytes.substr(3) : bytes;
+  if (bytes.starts_with("\xEF\xBB\xBF")) bytes.erase(0, 3);
+  for (std::uint32_t line = 0; line < place.skip; ++line) bytes.erase(0, bytes.find('\n') + 1);
+  return bytes;
 }
 
 // A field of a file; nothing for an empty one that is not quoted.
@@ -150,7 +153,38 @@ Field plain(const std::string& field, Type type, base::FieldPart part, const bas
   const bool is_date = type.kind == TypeKind::date || type.kind == TypeKind::datetime ||
                        (type.kind == TypeKind::time && part != base::FieldPart::whole);
   if (is_number) return plain_number(field, spelling);
+  if (type.kind == TypeKind::boolean && !spelling.truths.empty()) {
+    if (field == spelling.truths[0]) return "true";
+    return field == spelling.truths[1] ? Field("false") : std::nullopt;
+  }
   return is_date && !spelling.dates.empty() ? plain_date(field, spelling.dates) : field;
+}
+
+// A moment, of one with a zone that of UTC.
+std::optional<std::int64_t> moment_of(const std::string& field) {
+  static const std::string zone = "Zz+-";
+  const std::size_t at = field.size() < 16 ? std::string::npos : field.find_first_of(zone, 16);
+  std::string local = field.substr(0, at);
+  std::int64_t minutes = 0;
+  if (at != std::string::npos && field[at] != 'Z' && field[at] != 'z') {
+    std::string digits;
+    for (std::size_t i = at + 1; i < field.size(); ++i) {
+      if (field[i] == ':' && i == at + 3) continue;
+      if (std::isdigit(static_cast<unsigned char>(field[i])) == 0) return std::nullopt;
+      digits += field[i];
+    }
+    if (digits.size() != 2 && digits.size() != 4) return std::nullopt;
+    const int hours = std::stoi(digits.substr(0, 2));
+    const int rest = digits.size() == 4 ? std::stoi(digits.substr(2)) : 0;
+    if (hours > 18 || rest > 59) return std::nullopt;
+    minutes = (hours * 60 + rest) * (field[at] == '+' ? 1 : -1);
+    if (local.ends_with(' ')) local.pop_back();
+  } else if (at != std::string::npos && at + 1 != field.size()) {
+    return std::nullopt;
+  }
+  while (local.size() > 26 && local.ends_with('0')) local.pop_back();
+  const auto moment = base::parse_datetime(local);
+  return moment ? std::optional(*moment - minutes * 60'000'000) : std::nullopt;
 }
 
 // What a column takes of a field; nothing if that does not fit its type.
@@ -159,6 +193,10 @@ std::optional<Value> value_of(const Field& field, Type type, base::FieldPart par
   std::optional<int128> exact;
   switch (part) {
     case base::FieldPart::whole: {
+      if (type.kind == TypeKind::datetime) {
+        if (const auto moment = moment_of(*field)) return Value::of(static_cast<int128>(*moment));
+        return std::nullopt;
+      }
       const auto value = parse_value(*field, type);
       if (type.kind == TypeKind::real || type.kind == TypeKind::text || !value) return value;
       exact = value->exact();
@@ -166,7 +204,7 @@ std::optional<Value> value_of(const Field& field, Type type, base::FieldPart par
     }
     case base::FieldPart::date:
     case base::FieldPart::time:
-      if (const auto moment = base::parse_datetime(*field)) {
+      if (const auto moment = moment_of(*field)) {
         const std::int64_t days = base::floor_divide(*moment, base::microseconds_per_day);
         exact = part == base::FieldPart::date ? days : *moment - days * base::microseconds_per_day;
       }
@@ -258,7 +296,7 @@ void FileData::read_files(TableIndex table) {
     return;
   }
   for (const auto& path : *files) {
-    const auto records = records_of(bytes_of(path), request.place, path.string());
+    const auto records = records_of(bytes_of(path, request.place), request.place, path.string());
     if (records.empty()) fail(base::error_at("JR-505", Place{path.string(), 1, 0}, "this file is empty"));
     std::vector<std::size_t> places;
     for (const source::ColumnRequest& column : request.columns) {

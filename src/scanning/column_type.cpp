@@ -8,6 +8,7 @@
 #include "base/calendar.h"
 #include "base/exact.h"
 #include "base/shown_text.h"
+#include "source/cell.h"
 
 namespace juniper::scanning {
 
@@ -108,6 +109,13 @@ bool TypeFinder::take_number(std::string_view text, std::uint64_t line) {
   return true;
 }
 
+bool TypeFinder::take_moment(std::string_view text) {
+  if (base::parse_datetime(text)) return true;
+  if (!source::parse_moment(text)) return false;
+  has_zones_ = true;
+  return true;
+}
+
 void TypeFinder::become_text(std::string_view text, std::uint64_t line) {
   const auto digits = digits_of(text);
   const std::string shown = base::shortened(text, 30);
@@ -130,7 +138,7 @@ void TypeFinder::add(std::string_view text, std::uint64_t line) {
       kind_ = TypeKind::boolean;
     } else if (base::parse_date(text)) {
       kind_ = TypeKind::date;
-    } else if (base::parse_datetime(text)) {
+    } else if (take_moment(text)) {
       kind_ = TypeKind::datetime;
     } else if (base::parse_time(text)) {
       kind_ = TypeKind::time;
@@ -148,7 +156,7 @@ void TypeFinder::add(std::string_view text, std::uint64_t line) {
       fits = base::parse_date(text).has_value();
       break;
     case TypeKind::datetime:
-      fits = base::parse_datetime(text).has_value();
+      fits = take_moment(text);
       break;
     case TypeKind::time:
       fits = base::parse_time(text).has_value();
@@ -163,6 +171,7 @@ void TypeFinder::add(std::string_view text, std::uint64_t line) {
 }
 
 std::string TypeFinder::reason() const {
+  if (kind_ == TypeKind::datetime && has_zones_) return "its times have zones, and are read in UTC";
   return kind_ == TypeKind::real ? lost_digits_ : reason_;
 }
 

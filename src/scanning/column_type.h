@@ -27,6 +27,7 @@ class TypeFinder {
   bool has_values() const { return kind_.has_value(); }
 
  private:
+  bool take_moment(std::string_view text);
   bool take_number(std::string_view text, std::uint64_t line);
   void become_text(std::string_view text, std::uint64_t line);
 
@@ -34,7 +35,8 @@ class TypeFinder {
   unsigned whole_digits_ = 0;     // the most before a point
   unsigned scale_ = 0;            // the most behind
   std::string reason_;            // of a text
-  std::string lost_digits_;       // of a real
+  bool has_zones_ = false;
+  std::string lost_digits_;  // of a real
 };
 
 }  // namespace juniper::scanning

@@ -1,6 +1,7 @@
 #include "scanning/found_table.h"
 
 #include <fmt/format.h>
+#include <utf8.h>
 
 #include <algorithm>
 #include <map>
@@ -51,7 +52,7 @@ template <class Visit>
 Result<void> each_field(const FoundTable& table, const std::vector<std::string>& headers, bool only_begin,
                         const Visit& visit) {
   for (const fs::path& path : table.files.files) {
-    auto pieces = source::CsvPieces::open(path);
+    auto pieces = source::CsvPieces::open(path, source::CsvPieces::usual_bytes, table.encoding);
     if (!pieces) return tl::unexpected(pieces.error());
     std::string buffer;
     std::string scratch;
@@ -148,7 +149,19 @@ Result<void> find_table_spelling(FoundTable& table, const std::vector<std::strin
 namespace {
 
 base::SourcePlace place_of(const FoundTable& table) {
-  return {table.files.kind, "", table.files.selection, table.delimiter, table.spelling};
+  return {table.files.kind, "", table.files.selection, table.delimiter, table.spelling, table.encoding};
+}
+
+// Whether all bytes of a file are UTF-8, or UTF-16 with its mark.
+bool is_utf8(const fs::path& path) {
+  auto pieces = source::CsvPieces::open(path);
+  std::string buffer;
+  while (pieces) {
+    const auto text = pieces->next(buffer, ',');
+    if (!text || text->empty()) return true;  // what else is wrong is told when it is read
+    if (!utf8::is_valid(text->begin(), text->end())) return false;
+  }
+  return true;
 }
 
 // A column as its file names it, with its type where the file tells.
@@ -188,7 +201,7 @@ class DeclaredColumns {
 
 Result<std::vector<Declared>> columns_of_csv(FoundTable& table) {
   const fs::path& path = table.files.files.front();
-  auto pieces = source::CsvPieces::open(path);
+  auto pieces = source::CsvPieces::open(path, source::CsvPieces::usual_bytes, table.encoding);
   if (!pieces) return tl::unexpected(pieces.error());
   std::string buffer;
   const auto text = pieces->next(buffer, table.delimiter);
@@ -270,6 +283,11 @@ Result<FoundTable> read_found_table(const TableFiles& files, const Options& opti
   table.name = plain_name(files.name, "t");
   table.delimiter = files.delimiter.value_or(',');
   const bool is_csv = files.kind == base::SourceKind::csv;
+  if (is_csv && !std::all_of(files.files.begin(), files.files.end(), is_utf8)) {
+    // Every byte is a character there, so that this always reads; whether it reads well, the texts tell.
+    table.encoding = "windows-1252";
+    table.comments.emplace_back("these bytes are not UTF-8: look whether its texts are right in windows-1252");
+  }
   const auto records = source::record_kind(files.kind);
   const auto declared =
       records ? columns_of_records(*records, table) : (is_csv ? columns_of_csv(table) : columns_of_parquet(table));

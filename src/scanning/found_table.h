@@ -47,6 +47,7 @@ struct FoundTable {
   std::string name;
   char delimiter = ',';
   base::Spelling spelling;
+  std::string encoding;  // of CSV; "" for UTF-8
   std::uint64_t rows = 0;
   std::vector<FoundColumn> columns;
   std::vector<std::string> comments;

@@ -401,8 +401,8 @@ class Scanner {
     }
     text += fmt::format("table {} from {} {}", written_name(table.name), base::name_of(table.files.kind),
                         written_text(source_of(table)));
-    const std::string options =
-        base::details_text({table.files.kind, "", table.files.selection, table.delimiter, table.spelling});
+    const std::string options = base::details_text(
+        {table.files.kind, "", table.files.selection, table.delimiter, table.spelling, table.encoding});
     if (!options.empty()) text += " " + options;
     text += " {\n";
     for (std::size_t c = 0; c < table.columns.size(); ++c) {

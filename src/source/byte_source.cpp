@@ -1,6 +1,7 @@
 #include "source/byte_source.h"
 
 #include <fmt/format.h>
+#include <unicode/ucnv.h>
 #include <unistd.h>
 #include <zlib.h>
 #include <zstd.h>
@@ -141,6 +142,66 @@ class ZstdDecoder : public ByteSource::Decoder {
   bool drained_ = true;
 };
 
+// What another decoder gives, in UTF-8.
+class Transcoder : public ByteSource::Decoder {
+ public:
+  Transcoder(std::unique_ptr<ByteSource::Decoder> from, std::string encoding)
+      : from_(std::move(from)), encoding_(std::move(encoding)), input_(raw_bytes), pivot_(raw_bytes) {
+    UErrorCode error = U_ZERO_ERROR;
+    theirs_.reset(ucnv_open(encoding_.c_str(), &error));
+    ours_.reset(ucnv_open("UTF-8", &error));
+    if (U_FAILURE(error)) throw std::bad_alloc();
+    // What is no character of the encoding is told, not replaced.
+    ucnv_setToUCallBack(theirs_.get(), UCNV_TO_U_CALLBACK_STOP, nullptr, nullptr, nullptr, &error);
+    pivot_at_ = pivot_end_ = pivot_.data();
+  }
+
+  std::size_t read(ByteSource& source, std::span<char> out) override {
+    char* target = out.data();
+    while (target == out.data() && !done_) {
+      if (at_ == size_ && !at_end_) {
+        size_ = from_->read(source, input_);
+        at_ = 0;
+        at_end_ = size_ == 0;
+      }
+      const char* bytes = input_.data() + at_;
+      UErrorCode error = U_ZERO_ERROR;
+      ucnv_convertEx(ours_.get(), theirs_.get(), &target, out.data() + out.size(), &bytes, input_.data() + size_,
+                     pivot_.data(), &pivot_at_, &pivot_end_, pivot_.data() + pivot_.size(),
+                     static_cast<UBool>(is_first_), static_cast<UBool>(at_end_), &error);
+      is_first_ = false;
+      at_ = static_cast<std::size_t>(bytes - input_.data());
+      if (error == U_MEMORY_ALLOCATION_ERROR) throw std::bad_alloc();
+      if (U_FAILURE(error) && error != U_BUFFER_OVERFLOW_ERROR) {
+        throw base::Failure(
+            base::error_at("JR-509", Place{source.name(), 0, 0},
+                           fmt::format("the bytes of this file are not all of the encoding {}", encoding_),
+                           "name another encoding: (encoding \"windows-1252\")"));
+      }
+      done_ = at_end_ && error != U_BUFFER_OVERFLOW_ERROR;
+    }
+    return static_cast<std::size_t>(target - out.data());
+  }
+
+ private:
+  struct Close {
+    void operator()(UConverter* converter) const { ucnv_close(converter); }
+  };
+  std::unique_ptr<ByteSource::Decoder> from_;
+  std::string encoding_;
+  std::unique_ptr<UConverter, Close> theirs_;
+  std::unique_ptr<UConverter, Close> ours_;
+  std::vector<char> input_;
+  std::vector<UChar> pivot_;
+  UChar* pivot_at_ = nullptr;
+  UChar* pivot_end_ = nullptr;
+  std::size_t at_ = 0;
+  std::size_t size_ = 0;
+  bool is_first_ = true;
+  bool at_end_ = false;
+  bool done_ = false;
+};
+
 }  // namespace
 
 ByteSource::ByteSource(ByteSource&& other) noexcept
@@ -165,7 +226,7 @@ ByteSource::~ByteSource() {
   if (descriptor_ >= 0) ::close(descriptor_);
 }
 
-Result<ByteSource> ByteSource::open(const std::filesystem::path& path) {
+Result<ByteSource> ByteSource::open(const std::filesystem::path& path, const std::string& encoding) {
   return base::guarded([&]() -> Result<ByteSource> {
     ByteSource source;
     source.name_ = path.string();
@@ -187,8 +248,12 @@ Result<ByteSource> ByteSource::open(const std::filesystem::path& path) {
       source.decoder_->begin_ = plain->begin_;
       source.decoder_->end_ = plain->end_;
     } else {
+      const bool is_utf16 = first.starts_with("\xFF\xFE") || first.starts_with("\xFE\xFF");
       source.decoder_ = std::move(plain);
+      if (is_utf16 && encoding.empty())
+        source.decoder_ = std::make_unique<Transcoder>(std::move(source.decoder_), "UTF-16");
     }
+    if (!encoding.empty()) source.decoder_ = std::make_unique<Transcoder>(std::move(source.decoder_), encoding);
     return source;
   });
 }

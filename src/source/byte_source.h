@@ -16,8 +16,9 @@ namespace juniper::source {
 
 class ByteSource {
  public:
-  // Errors: JR-501 (cannot open).
-  static Result<ByteSource> open(const std::filesystem::path& path);
+  // Of text in another encoding, which ICU knows by its name, what is read is UTF-8; without one, UTF-16 that begins with
+  // its byte order mark is told. Errors: JR-501 (cannot open).
+  static Result<ByteSource> open(const std::filesystem::path& path, const std::string& encoding = "");
 
   // What is no file: `feed` fills what it is given from its begin and gives the number of bytes, 0 at the end, or throws a
   // base::Failure. Nothing is decompressed.
@@ -37,7 +38,7 @@ class ByteSource {
   std::uint64_t bytes_read() const { return bytes_read_; }
   std::uint64_t hash() const { return XXH3_64bits_digest(hash_.get()); }
 
-  // How the bytes become text: as they are, or decompressed.
+  // How the bytes become text: as they are, decompressed, or from another encoding.
   class Decoder;
 
  private:

@@ -114,6 +114,9 @@ std::optional<std::string> respelled(std::string_view text, Type type, base::Fie
       if (spelling.dates.empty() || !is_moment) return std::string(text);
       return respelled_date(text, spelling.dates);
     case TypeKind::boolean:
+      if (spelling.truths.empty()) return std::string(text);
+      if (text == spelling.truths[0]) return "true";
+      return text == spelling.truths[1] ? std::optional<std::string>("false") : std::nullopt;
     case TypeKind::text:
       return std::string(text);
   }

@@ -60,8 +60,9 @@ std::string_view end_piece(std::string& text) {
 
 }  // namespace
 
-Result<CsvPieces> CsvPieces::open(const std::filesystem::path& path, std::size_t piece_bytes) {
-  auto source = ByteSource::open(path);
+Result<CsvPieces> CsvPieces::open(const std::filesystem::path& path, std::size_t piece_bytes,
+                                  const std::string& encoding) {
+  auto source = ByteSource::open(path, encoding);
   if (!source) return tl::unexpected(source.error());
   constexpr std::size_t least = 16;  // holds a byte order mark
   return CsvPieces(std::move(*source), std::max(piece_bytes, least));
@@ -99,6 +100,12 @@ Result<std::string_view> CsvPieces::next(std::string& buffer, char delimiter) {
 std::string_view as_piece(std::string& text) {
   drop_byte_order_mark(text);
   return end_piece(text);
+}
+
+std::size_t skipped_bytes(std::string_view text, std::uint32_t lines) {
+  std::size_t bytes = 0;
+  for (; lines > 0 && bytes < text.size(); --lines) bytes = std::min(text.find('\n', bytes), text.size() - 1) + 1;
+  return bytes;
 }
 
 std::size_t first_record_end(std::string_view text, char delimiter) {

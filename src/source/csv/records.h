@@ -25,7 +25,8 @@ class CsvPieces {
   explicit CsvPieces(ByteSource source, std::size_t piece_bytes = usual_bytes)
       : source_(std::move(source)), piece_bytes_(piece_bytes) {}
   // Errors: as ByteSource::open.
-  static Result<CsvPieces> open(const std::filesystem::path& path, std::size_t piece_bytes = usual_bytes);
+  static Result<CsvPieces> open(const std::filesystem::path& path, std::size_t piece_bytes = usual_bytes,
+                                const std::string& encoding = "");
 
   // The next whole records, about `piece_bytes` of them, the last one with its line end; empty at the end. Behind the
   // text, marks_overrun bytes are readable; the byte order mark is gone. Errors: as ByteSource::read.
@@ -44,6 +45,9 @@ class CsvPieces {
 // Gives the piece in it. A text longer than most_piece_bytes can't be one.
 constexpr std::size_t most_piece_bytes = std::size_t{1} << 30;
 std::string_view as_piece(std::string& text);
+
+// How many bytes the first lines of a text are; all of it, if it has fewer.
+std::size_t skipped_bytes(std::string_view text, std::uint32_t lines);
 
 // Where the first record of a text ends; the end of the text if a quote in it does not close.
 std::size_t first_record_end(std::string_view text, char delimiter);

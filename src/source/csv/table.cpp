@@ -62,6 +62,8 @@ class CsvFile {
           base::error_at("JR-505", Place{file, 1, 0}, "this file is empty: not even a header stands in it"));
     }
     const char delimiter = request_->place.delimiter;
+    const std::size_t lines = skipped_bytes(cut.text, request_->place.skip);
+    cut.text.remove_prefix(lines);
     const std::size_t end = first_record_end(cut.text, delimiter);
     CsvRecords header;
     header.read(cut.text.substr(0, end), delimiter, 0);
@@ -70,11 +72,11 @@ class CsvFile {
     std::vector<std::string> names;
     std::string scratch;
     for (std::size_t i = 0; i < header.width(); ++i) names.emplace_back(header.text(header.field(0, i), scratch));
-    auto positions = find_columns(*request_, names, file, 1);
+    auto positions = find_columns(*request_, names, file, request_->place.skip + 1);
     if (!positions) return tl::unexpected(positions.error());
     positions_ = std::move(*positions);
     width_ = header.width();
-    cut.lines_before = header.lines();
+    cut.lines_before = request_->place.skip + header.lines();
     cut.text.remove_prefix(end);
     return {};
   }
@@ -184,14 +186,15 @@ Result<TableInput> read_csv(const TableRequest& request, const std::vector<std::
 
 Result<TableInput> read_csv(const TableRequest& request, const std::vector<std::filesystem::path>& files,
                             const ReadSettings& settings) {
-  return read_csv(request, files, settings, [](const std::filesystem::path& path) { return ByteSource::open(path); });
+  return read_csv(request, files, settings,
+                  [&](const std::filesystem::path& path) { return ByteSource::open(path, request.place.encoding); });
 }
 
 std::vector<Place> locate_csv_rows(const TableRequest& request, const std::vector<std::uint64_t>& rows) {
   std::vector<Place> places;
   std::uint64_t row = 0;
   for (const auto& path : find_files(request).value_or(std::vector<std::filesystem::path>{})) {
-    auto pieces = CsvPieces::open(path);
+    auto pieces = CsvPieces::open(path, CsvPieces::usual_bytes, request.place.encoding);
     std::uint64_t line = 1;
     std::string buffer;
     CsvRecords records;
@@ -199,6 +202,8 @@ std::vector<Place> locate_csv_rows(const TableRequest& request, const std::vecto
       auto text = pieces->next(buffer, request.place.delimiter);
       if (!text || text->empty()) break;
       if (header) {
+        text->remove_prefix(skipped_bytes(*text, request.place.skip));
+        line += request.place.skip;
         const std::size_t end = first_record_end(*text, request.place.delimiter);
         records.read(text->substr(0, end), request.place.delimiter, 0);
         line += records.lines();

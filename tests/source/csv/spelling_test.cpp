@@ -122,6 +122,78 @@ TEST(Spelling, WhatIsSpelledOtherwiseIsTold) {
   EXPECT_EQ(codes("nulls \"NA\"", "integer", "na"), "JR-507");
 }
 
+// What two readers that share nothing make of a file.
+std::string both(const std::string& options, const std::string& column, const std::string& file) {
+  const test::SmallModel model(
+      "table a from csv \"a.csv\" " + options + " { key id integer " + column + " }\nmeasure n = count(a)\n",
+      {{"a.csv", file}});
+  const auto dataset = Dataset::open(model.path());
+  if (!dataset) return dataset.error()[0].code;
+  const Question question{"by a.id show max(x for a) as x keep empty"};
+  const auto answer = ask(*dataset, question);
+  EXPECT_EQ(test::answer_difference(answer, ask_files(dataset->model(), question)), "") << file;
+  std::string text;
+  for (const ResultRow& row : answer->rows)
+    text +=
+        (text.empty() ? "" : " ") + (row.cells[1].is_null() ? "null" : to_text(row.cells[1], answer->columns[1].type));
+  return text;
+}
+
+TEST(Spelling, TimesWithZonesAreReadInUtc) {
+  const std::string file =
+      "id,x\n1,2025-03-01T08:30:00Z\n2,2025-03-01T08:30:00+02:00\n3,2025-03-01 00:30:00.5-0530\n"
+      "4,2025-03-01T08:30:00.1234560Z\n5,2025-03-01T08:30+01\n6,2025-03-01 08:30:00 +00:00\n7,2025-03-01T08:30:00\n";
+  EXPECT_EQ(
+      both("", "x datetime", file),
+      "2025-03-01 08:30:00 2025-03-01 06:30:00 2025-03-01 06:00:00.5 2025-03-01 08:30:00.123456 2025-03-01 07:30:00 "
+      "2025-03-01 08:30:00 2025-03-01 08:30:00");
+  EXPECT_EQ(both("", "x date from date(\"x\")", "id,x\n1,2025-03-01T01:30:00+02:00\n"), "2025-02-28");
+  for (const std::string wrong :
+       {"2025-03-01T08:30:00z1", "2025-03-01T08:30:00+25:00", "2025-03-01T08:30:00+2", "2025-03-01T08:30:00+02:0x",
+        "2025-03-01T08:30:00.1234567Z", "2025-03-01Z", "2025-03-01T08:30:00+", "2025-03-01T08:30:00+02:60"})
+    EXPECT_EQ(both("", "x datetime", "id,x\n1," + wrong + "\n"), "JR-507") << wrong;
+}
+
+TEST(Spelling, WordsForTrueAndFalse) {
+  EXPECT_EQ(both("(booleans (\"yes\", \"no\"), nulls \"-\")", "x boolean", "id,x\n1,yes\n2,no\n3,-\n4,\"yes\"\n"),
+            "true false null true");
+  for (const std::string wrong : {"Yes", "true", "1", "n"})
+    EXPECT_EQ(both("(booleans (\"yes\", \"no\"))", "x boolean", "id,x\n1," + wrong + "\n"), "JR-507") << wrong;
+  EXPECT_EQ(both("(booleans (\"1\", \"0\"))", "x boolean", "id,x\n1,1\n2,0\n"), "true false");
+}
+
+TEST(Spelling, OtherEncodings) {
+  EXPECT_EQ(both("(encoding \"windows-1252\")", "x text", "id,x\n1,M\xFChle\n2,\x80 5\n"), "Mühle € 5");
+  // UTF-16 tells itself, in both orders of bytes.
+  const std::string text = "id,x\n1,Mill\n2,\"a,b\"\n";
+  for (const bool low_first : {true, false}) {
+    std::string wide = low_first ? "\xFF\xFE" : "\xFE\xFF";
+    for (const char c : text) wide += low_first ? std::string{c, '\0'} : std::string{'\0', c};
+    EXPECT_EQ(both("", "x text", wide), "Mill a,b");
+  }
+  // Characters across the borders of pieces.
+  std::string large = "id,x\n";
+  for (int i = 1; i <= 60'000; ++i) large += std::to_string(i) + ",\xE4\xF6\xFC" + std::to_string(i) + "\n";
+  const test::SmallModel model(
+      "table a from csv \"a.csv\" (encoding \"ISO-8859-1\") { key id integer x text }\nmeasure n = count(a)\n",
+      {{"a.csv", large}});
+  EXPECT_EQ(test::answer(model.open(), "show n, min(x for a) as l, max(x for a) as m"),
+            "60000|äöü1|äöü9999");
+  EXPECT_EQ(both("(encoding \"UTF-16LE\")", "x text", "id,x\n1,a\n2"), "JR-505");
+  EXPECT_EQ(both("(encoding \"us-ascii\")", "x text", "id,x\n1,\xFC\n"), "JR-509");
+}
+
+TEST(Spelling, LinesAboveTheHeadersAreSkipped) {
+  EXPECT_EQ(both("(skip 2)", "x text", "Sessions of the network\n\"made, today\n\nid,x\n1,a\n"), "JR-505");
+  EXPECT_EQ(both("(skip 3)", "x text", "Sessions of the network\n\"made, today\n\nid,x\n1,a\n"), "a");
+  const test::SmallModel model("table a from csv \"a.csv\" (skip 2) { key id integer }\nmeasure n = count(a)\n",
+                               {{"a.csv", "one\ntwo\nid\n1\nx\n"}});
+  const Diagnostics errors = model.errors();
+  ASSERT_EQ(test::codes(errors), "JR-507");
+  EXPECT_EQ(errors[0].place.line, 5U);
+  EXPECT_EQ(both("(skip 9)", "x text", "id,x\n1,a\n"), "JR-505");
+}
+
 TEST(Spelling, OptionsAreCheckedAndDescribed) {
   const auto codes = [](const std::string& options) {
     const auto model = Model::parse("m.ridge", "table a from csv \"a.csv\" " + options + " { x integer }\n");
@@ -134,6 +206,10 @@ TEST(Spelling, OptionsAreCheckedAndDescribed) {
         R"((dates "dd.dd.yyyy"))", R"((dates "dM.yyyy.M"))", R"((dates "dMyyyy"))", R"((delimiter "\n"))"})
     EXPECT_EQ(codes(wrong), "JR-112") << wrong;
   EXPECT_EQ(codes(R"((decimals ","))"), "JR-110");
+  EXPECT_EQ(codes(R"((booleans ("yes", "no"), encoding "windows-1252", skip 3))"), "parsed");
+  EXPECT_EQ(codes(R"((booleans ("yes", "yes")))"), "JR-112");
+  EXPECT_EQ(codes(R"((encoding "nonsense"))"), "JR-112");
+  EXPECT_EQ(codes(R"((skip 0))"), "JR-110");
   EXPECT_EQ(codes(R"(())"), "JR-110");
   const auto model =
       Model::parse("m.ridge", R"(table a from csv "a.csv" (delimiter "\t", nulls "NA", decimal ",") { x integer }
