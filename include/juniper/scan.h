@@ -29,7 +29,8 @@ struct Scan {
 // error. Every row is read: a column has its file's type, or, where that tells none, the narrowest that all its values have, a key is a
 // column without nulls that is different in every row, and a link leads from a column to another table's key whose
 // name it speaks of, if most of its values are found there, or, whatever the names, if nearly all of them are and that can
-// hardly be chance. What is doubtful, and which files of a folder are left out,
+// hardly be chance. Two or three columns that tell rows apart together are linked by their names, and datetimes by their
+// days to a calendar. What is doubtful, and which files of a folder are left out,
 // stands in comments. `text_folder` is where the text will stand: its sources are relative to it. Errors: those of reading
 // a table, JR-512 (there is nothing to read), JR-513 (the description of the package can't be read).
 Result<Scan> scan(const std::vector<std::string>& paths, const std::string& text_folder = ".",

@@ -34,6 +34,7 @@ struct FoundColumn {
   std::string header;
   std::string name;     // as the model calls it
   std::string comment;  // what is doubtful; "" for nothing
+  base::FieldPart part = base::FieldPart::whole;
   store::Column data;
 
   bool could_be_key() const {

@@ -18,8 +18,10 @@
 #include "juniper/format.h"
 #include "language/lexer.h"
 #include "loading/resolve_link.h"
+#include "scanning/days_of_moments.h"
 #include "scanning/found_table.h"
 #include "scanning/package.h"
+#include "scanning/wide_links.h"
 
 namespace juniper {
 
@@ -148,7 +150,13 @@ class Scanner {
     }
     for (std::size_t t = 0; t < tables_.size(); ++t) keys_.push_back(find_key(t));
     find_calendar();
+    if (calendar_ != none) {
+      for (std::size_t t = 0; t < tables_.size(); ++t) {
+        if (t != calendar_) add_days_of_moments(tables_[t], column(calendar_, *keys_[calendar_]).data);
+      }
+    }
     find_links();
+    find_wide_links();
     return write();
   }
 
@@ -254,7 +262,8 @@ class Scanner {
         for (std::uint64_t row = 0; row < data.rows && same; ++row) {
           same = part(base::civil_from_days(day.exact_of(day.codes.at(row)))) == data.exact_of(data.codes.at(row));
         }
-        if (same) periods.push_back(c);
+        // In January, months are as quarters are.
+        if (same && std::find(periods.begin(), periods.end(), c) == periods.end()) periods.push_back(c);
       }
     }
     // A text for each month is a period as well.
@@ -352,6 +361,18 @@ class Scanner {
     name_roles();
   }
 
+  // Links over several columns, where one column alone leads nowhere.
+  void find_wide_links() {
+    for (std::size_t to = 0; to < tables_.size(); ++to) {
+      if (keys_[to]) continue;
+      for (std::size_t from = 0; from < tables_.size(); ++from) {
+        // Two tables of the same rows are not each other's sides.
+        if (from == to || tables_[from].rows <= tables_[to].rows) continue;
+        if (auto link = find_wide_link(tables_[from], tables_[to])) wide_links_.push_back({from, to, std::move(*link)});
+      }
+    }
+  }
+
   // Only the first link between two tables needs no role: the one whose column is called as the key is.
   void name_roles() {
     std::stable_sort(links_.begin(), links_.end(), [&](const FoundLink& a, const FoundLink& b) {
@@ -392,7 +413,13 @@ class Scanner {
     const FoundTable& table = tables_[t];
     std::string text;
     for (const std::string& comment : table.comments) text += comment_line(comment);
-    if (!keys_[t]) text += "# no column tells all rows apart\n";
+    if (!keys_[t]) {
+      const auto wide =
+          std::find_if(wide_links_.begin(), wide_links_.end(), [&](const auto& found) { return found.to == t; });
+      text += wide == wide_links_.end()
+                  ? "# no column tells all rows apart\n"
+                  : comment_line(fmt::format("its rows are told apart by {}", fmt::join(one_side_of(*wide), ", ")));
+    }
     if (t == calendar_) {
       const store::Column& day = column(t, *keys_[t]).data;
       const auto span = static_cast<std::uint64_t>(day.most.exact() - day.least.exact()) + 1;
@@ -409,7 +436,11 @@ class Scanner {
       const FoundColumn& found = table.columns[c];
       text += fmt::format("  {}{} {}", keys_[t] == c ? "key " : "", written_declared_name(found.name),
                           to_string(found.data.type));
-      if (found.header != found.name) text += " from " + written_text(found.header);
+      if (found.part == base::FieldPart::date) {
+        text += fmt::format(" from date({})", written_text(found.header));
+      } else if (found.header != found.name) {
+        text += " from " + written_text(found.header);
+      }
       text += format_of(found.data.type);
       if (const auto order = order_of(t, c)) text += " sorted by " + written_name(column(t, *order).name);
       if (!found.comment.empty())
@@ -417,6 +448,32 @@ class Scanner {
       text += "\n";
     }
     return text + "}\n";
+  }
+
+  // A link over several columns.
+  struct FoundWideLink {
+    std::size_t from = 0;
+    std::size_t to = 0;
+    WideLink link;
+  };
+
+  std::vector<std::string> one_side_of(const FoundWideLink& found) const {
+    std::vector<std::string> names;
+    for (const auto& [many, one] : found.link.columns) names.push_back(written_name(column(found.to, one).name));
+    return names;
+  }
+
+  std::string wide_link_text(const FoundWideLink& found) const {
+    std::vector<std::string> names;
+    for (const auto& [many, one] : found.link.columns) names.push_back(written_name(column(found.from, many).name));
+    std::string text;
+    if (found.link.matched < found.link.keys) {
+      text += fmt::format("# {} of {} rows carry a key that is not there\n",
+                          base::grouped(found.link.keys - found.link.matched), base::grouped(found.link.keys));
+    }
+    return text + fmt::format("link {}.({}) -> {}.({})\n", written_name(tables_[found.from].name),
+                              fmt::join(names, ", "), written_name(tables_[found.to].name),
+                              fmt::join(one_side_of(found), ", "));
   }
 
   std::string link_text(const FoundLink& link) const {
@@ -468,6 +525,10 @@ class Scanner {
       text += link_text(link);
       if (is_sure(link)) facts.erase(link.to);
     }
+    for (const FoundWideLink& found : wide_links_) {
+      text += wide_link_text(found);
+      facts.erase(found.to);
+    }
     if (calendar_ != none && !periods_.empty()) {
       std::string periods;
       for (const std::size_t c : periods_)
@@ -490,7 +551,9 @@ class Scanner {
     made.text = std::move(*layout);
     for (std::size_t t = 0; t < tables_.size(); ++t) {
       const auto starts = std::count_if(links_.begin(), links_.end(),
-                                        [&](const FoundLink& link) { return link.from == t && is_sure(link); });
+                                        [&](const FoundLink& link) { return link.from == t && is_sure(link); }) +
+                          std::count_if(wide_links_.begin(), wide_links_.end(),
+                                        [&](const FoundWideLink& found) { return found.from == t; });
       made.tables.push_back({tables_[t].name, source_of(tables_[t]), tables_[t].files.files.size(), tables_[t].rows,
                              tables_[t].columns.size(), keys_[t] ? column(t, *keys_[t]).name : "",
                              static_cast<std::uint64_t>(starts)});
@@ -508,6 +571,7 @@ class Scanner {
   std::size_t calendar_ = none;
   std::vector<std::size_t> periods_;
   std::vector<FoundLink> links_;
+  std::vector<FoundWideLink> wide_links_;
 };
 
 }  // namespace

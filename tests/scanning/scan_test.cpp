@@ -131,9 +131,10 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
     for (const LinkWeight& l : weigh(dataset).links) all.insert(l.link.substr(0, l.link.find(" as ")));
     return all;
   };
-  // A link by what is put together from two columns stands in no file.
+  // A link by what is put together from two columns stands in no file, but these two do.
   std::set<std::string> expected = links(*demo);
   EXPECT_EQ(expected.erase("visits.crew_shift -> crews.crew_shift"), 1U);
+  expected.insert("visits.(crew, shift) -> crews.(crew, shift)");
   EXPECT_EQ(links(*proposed), expected);
   EXPECT_NE(found->text.find("calendar days.day periods (year, quarter, month, month_name)"), std::string::npos);
   EXPECT_NE(found->text.find("month_name    text  sorted by month"), std::string::npos);
@@ -151,6 +152,42 @@ std::set<std::string> links_in(const std::string& text) {
     if (line.starts_with("link ")) links.insert(std::regex_replace(line.substr(5), std::regex(" +"), " "));
   }
   return links;
+}
+
+// Keys of several columns, and moments whose days are those of a calendar; not where the keys are mostly absent.
+TEST(Scan, KeysOfSeveralColumnsAndDaysOfMoments) {
+  const test::TempFolder folder;
+  std::string lanes = "site,lane,kind,limit\n";
+  for (int site = 1; site <= 4; ++site) {
+    for (int lane = 1; lane <= 3; ++lane) {
+      for (const char* const kind : {"car", "van"})
+        lanes += fmt::format("{},{},{},{}\n", site, lane, kind, 5 + lane % 2);
+    }
+  }
+  folder.write("lanes.csv", lanes);
+  std::string events = "at,site,lane,kind\n";
+  std::string others = "site,lane,kind,note\n";
+  for (int i = 0; i < 300; ++i) {
+    events += fmt::format("2025-01-{:02} {:02}:30:00,{},{},{}\n", 1 + i % 28, i % 24, 1 + i % 4, 1 + i % 3,
+                          i % 5 == 0 ? "van" : "car");
+    others += fmt::format("{},{},{},x\n", 1 + i % 40, 1 + i % 30, i % 2 == 0 ? "boat" : "car");
+  }
+  folder.write("events.csv", events);
+  folder.write("others.csv", others);
+  std::string days = "day,year,month\n";
+  for (int day = 1; day <= 31; ++day) days += fmt::format("2025-01-{:02},2025,1\n", day);
+  folder.write("days.csv", days);
+  const auto found = scan({folder.path()}, folder.path());
+  ASSERT_TRUE(found) << test::messages(found.error());
+  EXPECT_EQ(links_in(found->text), (std::set<std::string>{"events.(site, lane, kind) -> lanes.(site, lane, kind)",
+                                                          "events.at_day -> days.day"}))
+      << found->text;
+  EXPECT_NE(found->text.find("at_day  date  from date(\"at\")"), std::string::npos) << found->text;
+  EXPECT_NE(found->text.find("calendar days.day periods (year, month)"), std::string::npos) << found->text;
+  folder.write("m.ridge", found->text);
+  const auto proposed = Dataset::open(folder.path("m.ridge"));
+  ASSERT_TRUE(proposed) << test::messages(proposed.error());
+  EXPECT_EQ(test::answer(*proposed, "by lanes.limit, days.month show n_events"), "5|1|100\n6|1|200");
 }
 
 // Headers of other people say nothing of the tables that they lead to: two keys into one table, sparse numbers, codes.
