@@ -79,7 +79,11 @@ bool JsonPieces::find_form(std::string& text) {
     read_more(text);
   }
   if (first == std::string::npos) return false;
-  form_ = text[first] == '[' ? Form::array : Form::lines;
+  while (text.find('\n', first) == std::string::npos && !at_end_ && text.size() < usual_bytes) read_more(text);
+  // An object that goes on behind its first line stands over several.
+  const std::string_view line = std::string_view(text).substr(first, text.find('\n', first) - first);
+  const bool is_spread = text[first] == '{' && line.size() < text.size() - first && !value_end(line, 0);
+  form_ = text[first] == '[' ? Form::array : (is_spread ? Form::spread : Form::lines);
   if (form_ == Form::array) {
     line_ += line_ends(std::string_view(text).substr(0, first));
     text.erase(0, first + 1);
@@ -101,6 +105,27 @@ std::size_t JsonPieces::cut_lines(Piece& piece) const {
     ++line;
   }
   return end;
+}
+
+// The same of records over several lines, with blanks between them.
+std::size_t JsonPieces::cut_spread(Piece& piece) const {
+  const std::string_view text = piece.text;
+  std::size_t done = 0;
+  std::uint32_t line = 0;
+  while (true) {
+    const std::size_t at = text.find_first_not_of(blanks, done);
+    if (at == std::string_view::npos) return text.size();
+    line += line_ends(text.substr(done, at - done));
+    done = at;
+    const auto end = value_end(text, at);
+    if (!end && !at_end_) return done;
+    if (!end || *end == at)
+      fail("this file holds something between or behind its objects that is none",
+           "it may be cut short: write it again", line_ + line);
+    piece.records.push_back({at, *end, line});
+    line += line_ends(text.substr(at, *end - at));
+    done = *end;
+  }
 }
 
 // The records that are whole; gives how much of the text they and what stands between them are.
@@ -164,9 +189,11 @@ bool JsonPieces::next(Piece& piece) {
   if (form_ == Form::unknown && !find_form(piece.text)) return false;
   while (form_ != Form::ended) {
     if (!at_end_ && piece.text.size() < piece_bytes_) read_more(piece.text);
-    if (form_ == Form::lines && at_end_ && piece.text.empty()) return false;
+    if (form_ != Form::array && at_end_ && piece.text.empty()) return false;
     const Expected expected = expected_;
-    const std::size_t done = form_ == Form::lines ? cut_lines(piece) : cut_array(piece);
+    const std::size_t done = form_ == Form::lines    ? cut_lines(piece)
+                             : form_ == Form::spread ? cut_spread(piece)
+                                                     : cut_array(piece);
     if (done > 0 || form_ == Form::ended) {
       rest_ = piece.text.substr(done);
       piece.text.resize(done);

@@ -1,4 +1,5 @@
-// A JSON file cut into pieces of whole records: objects, one on each line, or in one array.
+// A JSON file cut into pieces of whole records: objects, one on each line, or over several lines one behind the other, or in
+// one array.
 #pragma once
 
 #include <cstdint>
@@ -35,7 +36,7 @@ class JsonPieces {
   const ByteSource& bytes() const { return source_; }
 
  private:
-  enum class Form : std::uint8_t { unknown, lines, array, ended };
+  enum class Form : std::uint8_t { unknown, lines, spread, array, ended };
   // What may come next in an array.
   enum class Expected : std::uint8_t { first, record, comma };
 
@@ -43,6 +44,7 @@ class JsonPieces {
   bool find_form(std::string& text);
   std::size_t cut_lines(Piece& piece) const;
   std::size_t cut_array(Piece& piece);
+  std::size_t cut_spread(Piece& piece) const;
   [[noreturn]] void fail(const std::string& message, const std::string& suggestion, std::uint64_t line) const;
 
   ByteSource source_;

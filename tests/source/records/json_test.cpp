@@ -24,17 +24,18 @@ std::string json_value(const std::optional<std::string>& value, Type type, bool 
   return is_bare && !as_text ? *value : base::json_text(*value);
 }
 
-enum class Form { lines, array, spread };
+enum class Form { lines, array, spread, objects };
 
 std::string json_of(const DrawnTable& table, Form form, std::mt19937_64& random) {
-  std::string text = form == Form::lines ? "" : "[";
-  const std::string gap = form == Form::spread ? "\n  " : (random() % 2 == 0 ? " " : "");
+  const bool is_array = form == Form::array || form == Form::spread;
+  std::string text = is_array ? "[" : "";
+  const std::string gap = form == Form::spread || form == Form::objects ? "\n  " : (random() % 2 == 0 ? " " : "");
   for (std::size_t r = 0; r < table.rows.size(); ++r) {
-    if (form != Form::lines && r > 0) text += form == Form::spread ? "\n,\n" : ",";
+    if (is_array && r > 0) text += form == Form::spread ? "\n,\n" : ",";
     std::string record = "{";
     for (std::size_t c = 0; c < table.columns.size(); ++c) {
       // What is null may also not be there.
-      if (!table.rows[r][c] && random() % 2 == 0) continue;
+      if (c > 0 && !table.rows[r][c] && random() % 2 == 0) continue;
       if (record.size() > 1) record += "," + gap;
       record += base::json_text(table.columns[c].name) + ":" + gap +
                 json_value(table.rows[r][c], table.columns[c].type, random() % 3 == 0);
@@ -44,7 +45,7 @@ std::string json_of(const DrawnTable& table, Form form, std::mt19937_64& random)
     text += record + gap + "}";
     if (form == Form::lines) text += random() % 5 == 0 ? "\r\n\n" : "\n";
   }
-  if (form != Form::lines) text += "]\n";
+  if (is_array) text += "]\n";
   if (random() % 3 == 0) text.insert(0, "\xEF\xBB\xBF");
   return text;
 }
@@ -58,7 +59,7 @@ TEST(JsonSource, EveryFormGivesTheValuesOfItsTwin) {
     const auto twin = read_source(request_of(folder.path("t.csv"), base::SourceKind::csv, table.requests()));
     ASSERT_TRUE(twin) << test::messages(twin.error());
     const auto expected = texts_of(*twin);
-    for (const Form form : {Form::lines, Form::array, Form::spread}) {
+    for (const Form form : {Form::lines, Form::array, Form::spread, Form::objects}) {
       folder.write("t.json", json_of(table, form, random));
       const TableRequest request = request_of(folder.path("t.json"), base::SourceKind::json, table.requests());
       const auto input = read_source(request, 1 + static_cast<unsigned>(random() % 3));
@@ -73,7 +74,7 @@ TEST(JsonSource, EveryFormGivesTheValuesOfItsTwin) {
 // However small the pieces, the same records come out of them, on the same lines.
 TEST(JsonSource, PiecesOfAnySizeHoldTheSameRecords) {
   std::mt19937_64 random(test::test_seed(12));
-  for (const Form form : {Form::lines, Form::array, Form::spread}) {
+  for (const Form form : {Form::lines, Form::array, Form::spread, Form::objects}) {
     const test::TempFolder folder;
     folder.write("t.json", json_of(test::draw_table(random, 40), form, random));
     std::vector<std::pair<std::string, std::uint64_t>> expected;
@@ -153,7 +154,9 @@ TEST(JsonSource, WhatIsNoRecordIsToldWithItsLine) {
       {"{\"a\":1}\n[1]\n3",
        "2 JR-519 this record is an array, not an object; 3 JR-519 this record is a single value, not an object; "},
       {"{\"a\":1,\"a\":1}", "1 JR-519 this record has a field twice; "},
-      {"{\n\"a\":1}", "1 JR-519"},
+      {"{\n\"a\":1}\n{\"a\":}", "3 JR-519 this record is not JSON: it can't be read at its byte 6; "},
+      {"{\n\"a\":1}\n]", "3 JR-519 this file holds something between or behind its objects that is none; "},
+      {"{\n\"a\":1}\n\n{\"a\":", "4 JR-519 this file holds something between or behind its objects that is none; "},
       {"[{\"a\":1}\n{\"a\":2}]", "2 JR-519 a comma or the end of the array was expected behind a record; "},
       {"[{\"a\":1},\n]", "2 JR-519 a record was expected in the array; "},
       {"[{\"a\":1},\n{\"a\":2}", "2 JR-519 this file ends in the middle of an array; "},
