@@ -86,7 +86,8 @@ class OdbcServer : public Connections::Connection {
                              0);
     if (!SQL_SUCCEEDED(odbc().SQLDriverConnect(connection_.get(), nullptr, characters(place_), SQL_NTS, nullptr, 0,
                                                nullptr, SQL_DRIVER_NOPROMPT)))
-      fail("this data source can't be reached", connection_.problem());
+      fail("this data source can't be reached", connection_.problem(),
+           "passwords are taken from the data source's settings (odbc.ini)");
     // One moment for all that is read, where the driver can do that.
     odbc().SQLSetConnectAttr(connection_.get(), SQL_ATTR_TXN_ISOLATION,
                              reinterpret_cast<SQLPOINTER>(SQL_TXN_SERIALIZABLE), 0);
@@ -98,9 +99,8 @@ class OdbcServer : public Connections::Connection {
     odbc().SQLDisconnect(connection_.get());
   }
 
-  [[noreturn]] void fail(const std::string& what, const std::string& why) const {
-    throw base::Failure(base::error_at("JR-521", Place{place_, 0, 0}, fmt::format("{} ({})", what, why),
-                                       "passwords are taken from the data source's settings (odbc.ini)"));
+  [[noreturn]] void fail(const std::string& what, const std::string& why, const std::string& suggestion = "") const {
+    throw base::Failure(base::error_at("JR-521", Place{place_, 0, 0}, fmt::format("{} ({})", what, why), suggestion));
   }
   SQLHANDLE connection() const { return connection_.get(); }
   const std::string& place() const { return place_; }
@@ -255,11 +255,12 @@ class OdbcStatement {
       if (!SQL_SUCCEEDED(done))
         fail(fmt::format("this data source does not give its column '{}'", columns_[column].name));
       if (length == SQL_NULL_DATA) return std::nullopt;
-      // Of a part that is not the last, all but the zero at its end.
+      // The length is that of all that is left; of a part that is not the last, all but the zero at its end is there.
       const std::size_t most = part.size() - 1;
-      const bool is_last = done == SQL_SUCCESS;
-      std::size_t count = is_last && length >= 0 ? static_cast<std::size_t>(length) / sizeof(SQLWCHAR) : most;
-      count = std::min(count, most);
+      const bool is_last =
+          done == SQL_SUCCESS || (length >= 0 && static_cast<std::size_t>(length) / sizeof(SQLWCHAR) <= most);
+      const std::size_t count =
+          is_last && length >= 0 ? std::min(static_cast<std::size_t>(length) / sizeof(SQLWCHAR), most) : most;
       for (std::size_t i = 0; i < count; ++i) all += static_cast<char16_t>(part[i]);
       if (is_last) break;
     }

@@ -63,7 +63,8 @@ class PostgresqlServer : public Connections::Connection {
     }
     connection_.reset(libpq().PQconnectdb(place_.c_str()));
     if (connection_ == nullptr) throw std::bad_alloc();
-    if (libpq().PQstatus(connection_.get()) != CONNECTION_OK) fail("the server can't be reached");
+    if (libpq().PQstatus(connection_.get()) != CONNECTION_OK)
+      fail("the server can't be reached", "", "passwords are taken from ~/.pgpass, a service file or PGPASSWORD");
     libpq().PQsetNoticeProcessor(
         connection_.get(), [](void*, const char*) {}, nullptr);
     if (libpq().PQsetClientEncoding(connection_.get(), "UTF8") != 0) fail("the server gives no UTF-8");
@@ -116,11 +117,11 @@ class PostgresqlServer : public Connections::Connection {
     return is_well;
   }
 
-  [[noreturn]] void fail(const std::string& what, std::string why = "") const {
+  [[noreturn]] void fail(const std::string& what, std::string why = "", const std::string& suggestion = "") const {
     if (why.empty()) why = libpq().PQerrorMessage(connection_.get());
     while (!why.empty() && why.back() == '\n') why.pop_back();
-    throw base::Failure(base::error_at("JR-521", Place{place_, 0, 0}, fmt::format("{} ({})", what, base::one_line(why)),
-                                       "passwords are taken from ~/.pgpass, a service file or PGPASSWORD"));
+    throw base::Failure(
+        base::error_at("JR-521", Place{place_, 0, 0}, fmt::format("{} ({})", what, base::one_line(why)), suggestion));
   }
 
   PGconn* connection() const { return connection_.get(); }
