@@ -55,7 +55,9 @@ class RecordReader : public base::JsonEvents {
     const std::string_view word = truth ? "true" : "false";
     return value(Cell::of_plain(word), word);
   }
-  bool whole(std::int64_t number) override { return value(Cell::of_integer(number), fmt::to_string(number)); }
+  bool whole(std::int64_t number) override {
+    return value(Cell::of_integer(number), captures_.empty() ? "" : fmt::to_string(number));
+  }
   bool number(std::string_view written) override {
     return value(Cell::of_plain(is_read() ? cells_.keep(written) : std::string_view()), written);
   }
