@@ -9,6 +9,7 @@
 
 #include "base/source_place.h"
 #include "engine/ask.h"
+#include "juniper/export.h"
 #include "support/postgresql.h"
 #include "support/support.h"
 
@@ -97,6 +98,14 @@ TEST(Docs, EveryExampleOfASourceLoads) {
   fs::copy(root / "demo/small/data", folder.path("data"), fs::copy_options::recursive);
   fs::copy(root / "tests/source/parquet/network", folder.path("data"), fs::copy_options::recursive);
   fs::copy(root / "tests/source/spreadsheet/network", folder.path("data"), fs::copy_options::recursive);
+  // The bays of the demo as Arrow.
+  folder.write("bays.ridge",
+               "table bays from csv \"data/bays.csv\" { key bay_id integer  station_id integer  connector text  max_kw "
+               "integer }\nmeasure n = count(bays)\n");
+  ExportSettings as_arrow;
+  as_arrow.form = FileForm::arrow;
+  ASSERT_TRUE(export_tables(*Dataset::open(folder.path("bays.ridge")), folder.path("arrow"), as_arrow));
+  fs::copy(folder.path("arrow/bays.arrow"), folder.path("data"));
   folder.write("data/cards.jsonl",
                "{\"card_id\": 7, \"owner\": {\"kind\": \"private\"}, \"issued\": \"2025-03-01\"}\n");
   const std::string tables =

@@ -15,11 +15,12 @@ namespace [[gnu::visibility("default")]] juniper {
 
 // Decimals, dates and times are such wherever the format has them, with all their digits.
 //   parquet   a file for each table: dictionaries, zstd, statistics
+//   arrow     a file for each table, of uncompressed record batches
 //   csv       a file for each table, as it is read here: null is an empty field, an empty text stands in quotes
 //   json      a file for each table, an object on each line
 //   sqlite    one database; decimals are numbers where a double tells them, else texts
 //   xlsx      one workbook, a sheet for each table; numbers of more than 15 digits are texts
-enum class FileForm : std::uint8_t { parquet, csv, json, sqlite, xlsx };
+enum class FileForm : std::uint8_t { parquet, arrow, csv, json, sqlite, xlsx };
 
 struct ExportSettings {
   FileForm form = FileForm::parquet;
@@ -51,7 +52,7 @@ struct Export {
 // and others of `sql` for a query that has no statement.
 Result<Export> export_tables(const Dataset& dataset, const std::string& folder, const ExportSettings& settings = {});
 
-// Writes a result to a file of the form that its ending names: .parquet, .csv, .json, .jsonl, .sqlite, .xlsx. Where the
+// Writes a result to a file of the form that its ending names: .parquet, .arrow, .csv, .json, .jsonl, .sqlite, .xlsx. Where the
 // query has totals, a first column `level` tells them from rows, as in to_arrow. Errors: JR-009, JR-011, JR-523 (also for another
 // ending).
 Result<void> write_result(const QueryResult& result, const std::string& path,

@@ -23,7 +23,7 @@ struct Scan {
   std::vector<ScannedTable> tables;
 };
 
-// Looks at files of CSV (plain, gzip or zstd), Parquet, JSON, spreadsheets and SQLite, at all of them in a folder, or at a
+// Looks at files of CSV (plain, gzip or zstd), Parquet, Arrow, JSON, spreadsheets and SQLite, at all of them in a folder, or at a
 // Frictionless Data Package (the file datapackage.json, or a folder that holds it), whose types, keys and foreign keys are
 // taken over where the data agrees. A file of a folder that can't be read is told in a comment; one that is named is an
 // error. Every row is read: a column has its file's type, or, where that tells none, the narrowest that all its values have, a key is a

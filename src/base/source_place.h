@@ -10,7 +10,7 @@
 
 namespace juniper::base {
 
-enum class SourceKind : std::uint8_t { csv, parquet, json, xlsx, ods, sqlite, postgresql, odbc };
+enum class SourceKind : std::uint8_t { csv, parquet, arrow, json, xlsx, ods, sqlite, postgresql, odbc };
 
 // How a source spells what its fields say, where that is not as here.
 struct Spelling {
@@ -69,9 +69,9 @@ bool is_encoding(const std::string& name);
 // is as it is without.
 std::string details_text(const SourcePlace& place);
 
-inline constexpr std::array source_kinds{SourceKind::csv,        SourceKind::parquet, SourceKind::json,
-                                         SourceKind::xlsx,       SourceKind::ods,     SourceKind::sqlite,
-                                         SourceKind::postgresql, SourceKind::odbc};
+inline constexpr std::array source_kinds{SourceKind::csv,    SourceKind::parquet,    SourceKind::arrow,
+                                         SourceKind::json,   SourceKind::xlsx,       SourceKind::ods,
+                                         SourceKind::sqlite, SourceKind::postgresql, SourceKind::odbc};
 
 // The word of the language for a kind.
 constexpr std::string_view name_of(SourceKind kind) {
@@ -80,6 +80,8 @@ constexpr std::string_view name_of(SourceKind kind) {
       return "csv";
     case SourceKind::parquet:
       return "parquet";
+    case SourceKind::arrow:
+      return "arrow";
     case SourceKind::json:
       return "json";
     case SourceKind::xlsx:

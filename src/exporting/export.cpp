@@ -37,6 +37,8 @@ std::string ending_of(FileForm form) {
   switch (form) {
     case FileForm::parquet:
       return ".parquet";
+    case FileForm::arrow:
+      return ".arrow";
     case FileForm::csv:
       return ".csv";
     case FileForm::json:
@@ -52,6 +54,7 @@ std::string ending_of(FileForm form) {
 std::unique_ptr<writing::TableWriter> writer_of(FileForm form, std::vector<writing::WrittenColumn> columns,
                                                 writing::Sink sink) {
   if (form == FileForm::parquet) return writing::parquet_writer(std::move(columns), std::move(sink));
+  if (form == FileForm::arrow) return writing::arrow_writer(std::move(columns), std::move(sink));
   if (form == FileForm::csv) return writing::csv_writer(std::move(columns), std::move(sink));
   return writing::json_writer(std::move(columns), std::move(sink));
 }
@@ -300,15 +303,17 @@ ResultBatch batch_of(const QueryResult& result) {
 }
 
 const std::map<std::string, FileForm>& forms_by_ending() {
-  static const std::map<std::string, FileForm> forms{{".parquet", FileForm::parquet}, {".csv", FileForm::csv},
-                                                     {".json", FileForm::json},       {".jsonl", FileForm::json},
-                                                     {".sqlite", FileForm::sqlite},   {".xlsx", FileForm::xlsx}};
+  static const std::map<std::string, FileForm> forms{{".parquet", FileForm::parquet}, {".arrow", FileForm::arrow},
+                                                     {".csv", FileForm::csv},         {".json", FileForm::json},
+                                                     {".jsonl", FileForm::json},      {".sqlite", FileForm::sqlite},
+                                                     {".xlsx", FileForm::xlsx}};
   return forms;
 }
 
 // Whether a file may be an earlier result of its form; of texts, which begin with anything, none is.
 bool begins_as_result(std::string_view begin) {
-  return begin.starts_with("PAR1") || begin.starts_with("PK\x03\x04") || begin.starts_with("SQLite format 3");
+  return begin.starts_with("PAR1") || begin.starts_with("ARROW1") || begin.starts_with("PK\x03\x04") ||
+         begin.starts_with("SQLite format 3");
 }
 
 }  // namespace
@@ -322,7 +327,7 @@ Result<void> write_result(const QueryResult& result, const std::string& path, Ov
     const auto form = forms_by_ending().find(fs::path(path).extension().string());
     if (form == forms_by_ending().end()) {
       return tl::unexpected(base::error("JR-523", fmt::format("the ending of {} names no format", path),
-                                        "the endings are .parquet, .csv, .jsonl, .sqlite, .xlsx"));
+                                        "the endings are .parquet, .arrow, .csv, .jsonl, .sqlite, .xlsx"));
     }
     ResultBatch made = batch_of(result);
     auto output = base::OutputFile::open(path, begins_as_result, "JR-009", overwrite);

@@ -44,6 +44,8 @@ std::string form_name(FileForm form) {
   switch (form) {
     case FileForm::parquet:
       return "parquet";
+    case FileForm::arrow:
+      return "arrow";
     case FileForm::csv:
       return "csv";
     case FileForm::json:

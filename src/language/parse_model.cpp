@@ -78,6 +78,7 @@ std::vector<std::string_view> options_of(base::SourceKind kind) {
     case base::SourceKind::ods:
       return {"sheet", "decimal", "thousands", "nulls", "dates", "booleans"};
     case base::SourceKind::parquet:
+    case base::SourceKind::arrow:
     case base::SourceKind::sqlite:
     case base::SourceKind::postgresql:
     case base::SourceKind::odbc:

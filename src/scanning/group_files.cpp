@@ -39,6 +39,9 @@ base::SourceKind kind_of_file(const fs::path& path) {
   if (begin.starts_with(std::string_view("SQLite format 3\0", 16))) return base::SourceKind::sqlite;
   if (begin.starts_with("PK\x03\x04")) return source::spreadsheet_kind(path);
   const std::string name = path.filename().string();
+  // A stream begins with a length, which tells nothing.
+  if (begin.starts_with("ARROW1") || name.ends_with(".arrow") || name.ends_with(".arrows"))
+    return base::SourceKind::arrow;
   const bool is_json = name.ends_with(".json") || name.find(".json.") != std::string::npos ||
                        name.ends_with(".jsonl") || name.find(".jsonl.") != std::string::npos ||
                        name.ends_with(".ndjson") || name.find(".ndjson.") != std::string::npos;
@@ -99,6 +102,7 @@ Result<std::vector<Part>> parts_of(const fs::path& path) {
       // What a spreadsheet shows alone needs no name.
       if (parts.size() == 1) parts[0].selection = {};
       break;
+    case base::SourceKind::arrow:
     case base::SourceKind::json:  // whose records need not have the same fields
     case base::SourceKind::postgresql:
     case base::SourceKind::odbc:
@@ -181,9 +185,10 @@ std::vector<TableFiles> group_files(std::vector<fs::path> files, const Unreadabl
 }
 
 bool may_be_table(const std::string& file) {
-  constexpr std::array<std::string_view, 18> endings{
-      ".csv",       ".csv.gz", ".csv.zst", ".tsv",     ".tsv.gz", ".tsv.zst", ".parquet", ".jsonl",   ".jsonl.gz",
-      ".jsonl.zst", ".ndjson", ".json",    ".json.gz", ".xlsx",   ".ods",     ".sqlite",  ".sqlite3", ".db"};
+  constexpr std::array<std::string_view, 21> endings{
+      ".arrow",  ".arrows",  ".feather", ".csv",   ".csv.gz",   ".csv.zst",   ".tsv",
+      ".tsv.gz", ".tsv.zst", ".parquet", ".jsonl", ".jsonl.gz", ".jsonl.zst", ".ndjson",
+      ".json",   ".json.gz", ".xlsx",    ".ods",   ".sqlite",   ".sqlite3",   ".db"};
   return std::any_of(endings.begin(), endings.end(), [&](std::string_view ending) { return file.ends_with(ending); });
 }
 

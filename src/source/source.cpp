@@ -12,6 +12,7 @@
 #include "base/files.h"
 #include "base/shown_text.h"
 #include "base/xxhash.h"
+#include "source/arrow/arrow.h"
 #include "source/csv/table.h"
 #include "source/database/odbc.h"
 #include "source/database/postgresql.h"
@@ -25,6 +26,8 @@ namespace juniper::source {
 
 std::optional<RecordKind> record_kind(base::SourceKind kind) {
   switch (kind) {
+    case base::SourceKind::arrow:
+      return arrow_kind();
     case base::SourceKind::json:
       return json_kind();
     case base::SourceKind::xlsx:

@@ -64,6 +64,8 @@ class TableWriter {
 std::unique_ptr<TableWriter> csv_writer(std::vector<WrittenColumn> columns, Sink sink);
 // An object on each line; null is null, and numbers have all their digits.
 std::unique_ptr<TableWriter> json_writer(std::vector<WrittenColumn> columns, Sink sink);
+// Arrow's file of record batches: decimals of 128 bits, texts with offsets of 64.
+std::unique_ptr<TableWriter> arrow_writer(std::vector<WrittenColumn> columns, Sink sink);
 // Apache Parquet: dictionaries where they are small, zstd, row groups of about a million rows.
 std::unique_ptr<TableWriter> parquet_writer(std::vector<WrittenColumn> columns, Sink sink);
 

@@ -25,6 +25,7 @@ using test::texts_of;
 
 const std::map<FileForm, std::pair<base::SourceKind, std::string>> forms{
     {FileForm::parquet, {base::SourceKind::parquet, "t.parquet"}},
+    {FileForm::arrow, {base::SourceKind::arrow, "t.arrow"}},
     {FileForm::csv, {base::SourceKind::csv, "t.csv"}},
     {FileForm::json, {base::SourceKind::json, "t.jsonl"}},
     {FileForm::sqlite, {base::SourceKind::sqlite, "model.sqlite"}},
@@ -207,11 +208,10 @@ TEST(Export, ResultsAreReadBackAsTheyWere) {
   const Dataset dataset = model.open();
   const auto answer = ask(dataset, {"by t.g show n, big, w, x, r total grand"});
   ASSERT_TRUE(answer) << test::messages(answer.error());
-  const std::map<std::string, base::SourceKind> endings{{".parquet", base::SourceKind::parquet},
-                                                        {".csv", base::SourceKind::csv},
-                                                        {".jsonl", base::SourceKind::json},
-                                                        {".sqlite", base::SourceKind::sqlite},
-                                                        {".xlsx", base::SourceKind::xlsx}};
+  const std::map<std::string, base::SourceKind> endings{
+      {".parquet", base::SourceKind::parquet}, {".arrow", base::SourceKind::arrow},
+      {".csv", base::SourceKind::csv},         {".jsonl", base::SourceKind::json},
+      {".sqlite", base::SourceKind::sqlite},   {".xlsx", base::SourceKind::xlsx}};
   for (const auto& [ending, kind] : endings) {
     const std::string path = model.folder.path("answer" + ending);
     const auto written = write_result(*answer, path);

@@ -1,4 +1,4 @@
-// What reads JSON, spreadsheets and SQLite files must survive any bytes: a target for libFuzzer. The first byte says what
+// What reads JSON, spreadsheets, SQLite and Arrow files must survive any bytes: a target for libFuzzer. The first byte says what
 // the others are. Of spreadsheets the parts are given, as few changed archives could be opened. Run by scripts/fuzz.
 #include <unistd.h>
 #include <zip.h>
@@ -78,7 +78,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     std::ofstream(path, std::ios::binary).write(bytes.data(), static_cast<std::streamsize>(bytes.size()));
     return path;
   };
-  switch (data[0] % 5) {
+  switch (data[0] % 6) {
     case 0:
       read(write(stem + ".json"), {base::SourceKind::json, "", {}, ',', {}});
       break;
@@ -90,6 +90,9 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
       break;
     case 3:
       read(write(stem + ".xlsx"), {base::SourceKind::xlsx, "", {}, ',', {}});
+      break;
+    case 5:
+      read(write(stem + ".arrow"), {base::SourceKind::arrow, "", {}, ',', {}});
       break;
     default:
       read(write(stem + ".db"), {base::SourceKind::sqlite, "", {base::Selection::Kind::table, "t"}, ',', {}});

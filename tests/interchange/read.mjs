@@ -1,5 +1,5 @@
 // Compares exported tables with their twins in CSV, cell by cell, as programs that are not ours read them:
-// node read.mjs FOLDER, which holds csv/, parquet/, json/, sqlite/ and xlsx/ (scripts/interchange makes it).
+// node read.mjs FOLDER, which holds csv/, parquet/, arrow/, json/, sqlite/ and xlsx/ (scripts/interchange makes it).
 import { execFileSync } from 'node:child_process';
 import { readFileSync } from 'node:fs';
 import path from 'node:path';
@@ -65,29 +65,9 @@ function compare(program, resource, rows) {
   );
 }
 
-const instance = await DuckDBInstance.create(':memory:');
-const peer = await instance.connect();
-const excel = new ExcelJS.Workbook();
-await excel.xlsx.readFile(path.join(folder, 'xlsx/charging.xlsx'));
-const sheets = XLSX.readFile(path.join(folder, 'xlsx/charging.xlsx'), { cellDates: false });
-
-for (const resource of description.resources) {
+// A table of record batches.
+function compareArrow(program, resource, table) {
   const fields = resource.schema.fields;
-  const stem = resource.path.replace(/\.csv$/, '');
-  // Texts of what each program makes of dates and times are those of its own casts.
-  const cast = fields
-    .map(({ name, type }) => (['date', 'datetime', 'time', 'string'].includes(type) ? `CAST("${name}" AS VARCHAR)` : `"${name}"`))
-    .join(', ');
-  for (const [form, read] of [
-    ['parquet', `read_parquet('${folder}/parquet/${stem}.parquet')`],
-    ['json', `read_json('${folder}/json/${stem}.jsonl', columns = {${fields
-      .map(({ name, type }) => `"${name}": '${{ integer: 'BIGINT', number: 'DOUBLE', boolean: 'BOOLEAN' }[type] ?? 'VARCHAR'}'`)
-      .join(', ')}})`],
-  ]) {
-    const result = await peer.runAndReadAll(`SELECT ${cast} FROM ${read}`);
-    compare(`the peer, ${form}`, resource, result.getRowsJS().map((row) => row.map((value) => value ?? null)));
-  }
-  const table = tableFromIPC(wasm.readParquet(readFileSync(path.join(folder, `parquet/${stem}.parquet`))).intoIPCStream());
   const columns = table.schema.fields.map((field, c) => {
     const vector = table.getChildAt(c);
     const type = fields[c].type;
@@ -113,8 +93,36 @@ for (const resource of description.resources) {
       if (type === 'datetime' && row[c]?.includes('.')) all[r][c] = row[c];
     }),
   );
-  compare('parquet-wasm', resource, all);
+  compare(program, resource, all);
+}
 
+const instance = await DuckDBInstance.create(':memory:');
+const peer = await instance.connect();
+const excel = new ExcelJS.Workbook();
+await excel.xlsx.readFile(path.join(folder, 'xlsx/charging.xlsx'));
+const sheets = XLSX.readFile(path.join(folder, 'xlsx/charging.xlsx'), { cellDates: false });
+
+for (const resource of description.resources) {
+  const fields = resource.schema.fields;
+  const stem = resource.path.replace(/\.csv$/, '');
+  // Texts of what each program makes of dates and times are those of its own casts.
+  const cast = fields
+    .map(({ name, type }) => (['date', 'datetime', 'time', 'string'].includes(type) ? `CAST("${name}" AS VARCHAR)` : `"${name}"`))
+    .join(', ');
+  for (const [form, read] of [
+    ['parquet', `read_parquet('${folder}/parquet/${stem}.parquet')`],
+    ['json', `read_json('${folder}/json/${stem}.jsonl', columns = {${fields
+      .map(({ name, type }) => `"${name}": '${{ integer: 'BIGINT', number: 'DOUBLE', boolean: 'BOOLEAN' }[type] ?? 'VARCHAR'}'`)
+      .join(', ')}})`],
+  ]) {
+    const result = await peer.runAndReadAll(`SELECT ${cast} FROM ${read}`);
+    compare(`the peer, ${form}`, resource, result.getRowsJS().map((row) => row.map((value) => value ?? null)));
+  }
+  for (const [program, table] of [
+    ['parquet-wasm', tableFromIPC(wasm.readParquet(readFileSync(path.join(folder, `parquet/${stem}.parquet`))).intoIPCStream())],
+    ['apache-arrow', tableFromIPC(readFileSync(path.join(folder, `arrow/${stem}.arrow`)))],
+  ])
+    compareArrow(program, resource, table);
   const lines = execFileSync('sqlite3', ['-json', path.join(folder, 'sqlite/charging.sqlite'), `SELECT * FROM "${resource.name}"`], { maxBuffer: 1 << 30 });
   const objects = lines.length === 0 ? [] : JSON.parse(lines.toString());
   compare('sqlite3', resource, objects.map((row) => fields.map(({ name }) => row[name])));

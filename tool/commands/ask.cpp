@@ -66,10 +66,11 @@ Command ask_command() {
   command.options.push_back(choice("--against", "ENGINE",
                                    "Compare every cell with an independent engine's answer instead", kept->against,
                                    {{"sqlite", Against::sqlite}}));
-  command.options.push_back(text("--output", "FILE",
-                                 "Write the result to a file instead: .parquet, .csv, .jsonl, .sqlite or .xlsx, as its "
-                                 "ending says",
-                                 kept->output, Names::file));
+  command.options.push_back(
+      text("--output", "FILE",
+           "Write the result to a file instead: .parquet, .arrow, .csv, .jsonl, .sqlite or .xlsx, as its "
+           "ending says",
+           kept->output, Names::file));
   command.examples = {{"ask charging.ridge monthly", "a query that is saved in the model"},
                       {"ask charging.ridge regions --where 'days.year = 2025'", "the same, for one year"},
                       {"ask charging.ridge 'by stations.region show revenue, price total grand' --format csv",

@@ -39,6 +39,7 @@ Command export_command() {
       argument("FOLDER", "Where the files go; made where it is not there", kept->folder, Names::file),
       choice("--as", "FORM", "parquet by default; sqlite and xlsx make one file of all tables", kept->settings.form,
              {{"parquet", FileForm::parquet},
+              {"arrow", FileForm::arrow},
               {"csv", FileForm::csv},
               {"json", FileForm::json},
               {"sqlite", FileForm::sqlite},

@@ -37,7 +37,8 @@ Command scan_command() {
       "Reads every row of the files and writes a first model text: a table for each kind of file, the narrowest type "
       "that fits each column, keys, links and a calendar. What is doubtful stands in comments."};
   command.options = {
-      arguments("SOURCE", "CSV, Parquet, JSON, .xlsx, .ods or SQLite files, folders of them, or a datapackage.json",
+      arguments("SOURCE",
+                "CSV, Parquet, Arrow, JSON, .xlsx, .ods or SQLite files, folders of them, or a datapackage.json",
                 kept->sources, Names::file),
       text("--output", "FILE", "Write the text to this new file, and tell what it holds", kept->output, Names::file)};
   command.examples = {{"scan data", "print a model text for the files of a folder"},

@@ -177,8 +177,7 @@ TEST(Spelling, OtherEncodings) {
   const test::SmallModel model(
       "table a from csv \"a.csv\" (encoding \"ISO-8859-1\") { key id integer x text }\nmeasure n = count(a)\n",
       {{"a.csv", large}});
-  EXPECT_EQ(test::answer(model.open(), "show n, min(x for a) as l, max(x for a) as m"),
-            "60000|äöü1|äöü9999");
+  EXPECT_EQ(test::answer(model.open(), "show n, min(x for a) as l, max(x for a) as m"), "60000|äöü1|äöü9999");
   EXPECT_EQ(both("(encoding \"UTF-16LE\")", "x text", "id,x\n1,a\n2"), "JR-505");
   EXPECT_EQ(both("(encoding \"us-ascii\")", "x text", "id,x\n1,\xFC\n"), "JR-509");
 }
