@@ -47,15 +47,16 @@ struct Export {
 // Writes tables of a dataset into a folder, which is made where it is not there: with the rows that are stored, in their
 // order, and with calculated columns and tables. A Frictionless data package (datapackage.json) that describes them, with
 // keys and links, is written last. Files take their places when they are whole. Files of an earlier export there are
-// replaced; anything else is not, unless Options::overwrite of the dataset says so. Errors: JR-204 (no such table), JR-706 (a
+// replaced; anything else is not, unless Options::overwrite of the dataset says so, and what the model is read from never
+// is. Errors: JR-204 (no such table), JR-706 (a
 // table is broken), JR-009 (it can't be written), JR-011 (something else stands there), JR-523 (what a format can't hold), JR-406
 // and others of `sql` for a query that has no statement.
 Result<Export> export_tables(const Dataset& dataset, const std::string& folder, const ExportSettings& settings = {});
 
-// Writes a result to a file of the form that its ending names: .parquet, .arrow, .csv, .json, .jsonl, .sqlite, .xlsx. Where the
+// Writes a result of a question of a model to a file of the form that its ending names: .parquet, .arrow, .csv, .json, .jsonl, .sqlite, .xlsx. Where the
 // query has totals, a first column `level` tells them from rows, as in to_arrow. Errors: JR-009, JR-011, JR-523 (also for another
 // ending).
-Result<void> write_result(const QueryResult& result, const std::string& path,
+Result<void> write_result(const QueryResult& result, const Model& model, const std::string& path,
                           Overwrite overwrite = Overwrite::own_kind);
 
 }  // namespace juniper

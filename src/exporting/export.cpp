@@ -15,6 +15,7 @@
 #include "base/output_file.h"
 #include "exporting/dataset_batches.h"
 #include "exporting/package_text.h"
+#include "loading/inputs.h"
 #include "model/access.h"
 #include "report/cells.h"
 #include "store/of_dataset.h"
@@ -184,6 +185,7 @@ class Exporter {
     const auto never = [](std::string_view) { return false; };
     const auto ours = [](std::string_view) { return true; };
     for (const std::string& file : files) {
+      if (auto may = loading::may_be_output(dataset_.model(), (folder_ / file).string()); !may) return may;
       const base::IsOurs is_ours = earlier.contains(file) ? base::IsOurs(ours) : base::IsOurs(never);
       if (auto may = base::may_replace((folder_ / file).string(), is_ours, dataset_.options().overwrite); !may)
         return may;
@@ -322,8 +324,9 @@ Result<Export> export_tables(const Dataset& dataset, const std::string& folder, 
   return base::guarded([&] { return Exporter(dataset, folder, settings).run(); });
 }
 
-Result<void> write_result(const QueryResult& result, const std::string& path, Overwrite overwrite) {
+Result<void> write_result(const QueryResult& result, const Model& model, const std::string& path, Overwrite overwrite) {
   return base::guarded([&]() -> Result<void> {
+    if (auto may = loading::may_be_output(model, path); !may) return may;
     const auto form = forms_by_ending().find(fs::path(path).extension().string());
     if (form == forms_by_ending().end()) {
       return tl::unexpected(base::error("JR-523", fmt::format("the ending of {} names no format", path),

@@ -56,9 +56,7 @@ class SchemaText {
     for (const Written& written : tables_) add_table(model_.tables[written.table]);
     if (form_ == FileForm::csv) {
       text_ += "\n";
-      for (const Written& written : tables_)
-        text_ += fmt::format("\\copy {} from {} with (format csv, header)\n",
-                             quoted_name(model_.tables[written.table].name), text_literal(written.file));
+      for (const Written& written : tables_) add_copy(written);
     }
     add_keys();
     add_links();
@@ -71,6 +69,19 @@ class SchemaText {
  private:
   bool is_written(language::TableIndex table) const {
     return std::any_of(tables_.begin(), tables_.end(), [&](const Written& written) { return written.table == table; });
+  }
+
+  // A command of psql ends with its line: what stood behind a line end within a name would be another one.
+  void add_copy(const Written& written) {
+    const std::string& name = model_.tables[written.table].name;
+    const bool is_on_one_line =
+        std::none_of(name.begin(), name.end(), [](char c) { return static_cast<unsigned char>(c) < ' '; });
+    if (is_on_one_line) {
+      text_ +=
+          fmt::format("\\copy {} from {} with (format csv, header)\n", quoted_name(name), text_literal(written.file));
+    } else {
+      text_ += fmt::format("-- to be copied by other means: {}\n", base::one_line(written.file));
+    }
   }
 
   void add_table(const Table& table) {

@@ -10,6 +10,7 @@
 #include "base/output_file.h"
 #include "juniper/dataset.h"
 #include "loading/fit.h"
+#include "loading/inputs.h"
 #include "loading/load_beside.h"
 #include "loading/loader.h"
 #include "loading/signature.h"
@@ -27,24 +28,6 @@ using loading::data_warnings;
 using loading::Loader;
 using loading::texts_beside;
 using loading::today_of;
-
-// Whether a path leads to a text of the model or to one of its source files.
-bool is_read(const Model& model, const std::string& path) {
-  if (path.empty()) return false;
-  std::error_code error;
-  const auto is_it = [&](const std::filesystem::path& other) {
-    return std::filesystem::equivalent(path, other, error);
-  };
-  const std::vector<ModelText> texts = model.texts();
-  if (std::any_of(texts.begin(), texts.end(), [&](const ModelText& text) { return is_it(text.name); })) return true;
-  const CheckedModel& checked = model::checked(model);
-  for (TableIndex t = 0; t < checked.tables.size(); ++t) {
-    if (checked.tables[t].rows) continue;
-    const auto files = source::find_files(loading::table_request(checked, t));
-    if (files && std::any_of(files->begin(), files->end(), is_it)) return true;
-  }
-  return false;
-}
 
 // With --strict these are errors.
 Result<void> accept(const Model& model, const store::Store& store) {
@@ -166,9 +149,7 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   if (auto may = base::may_replace(path, store::begins_as_store, options.overwrite); !may)
     return tl::unexpected(may.error());
   for (const std::string& output : {path, settings.rejects}) {
-    if (!is_read(model, output)) continue;
-    return tl::unexpected(
-        base::error("JR-011", fmt::format("{} is read for this, and is not replaced", output), "name another file"));
+    if (auto may = loading::may_be_output(model, output); !may) return tl::unexpected(may.error());
   }
   std::optional<source::Rejects> rejects;
   if (!settings.rejects.empty()) {

@@ -164,6 +164,28 @@ TEST(Export, ViewsOfPostgresqlAnswerAsTheEngine) {
   }
 }
 
+// Names of a stranger's text stay names, whatever reads the files.
+TEST(Export, NamesCommandNobody) {
+  for (const std::string& nasty :
+       {std::string("a'; drop table t; --"), std::string("a\"b"), std::string("=1+1"), std::string("../up")}) {
+    const test::SmallModel model(fmt::format("table t from csv \"t.csv\" {{ key id integer }}\ntable `{}` from csv "
+                                             "\"t.csv\" {{ id integer }}\nmeasure n = count(t)\n",
+                                             nasty),
+                                 {{"t.csv", "id\n1\n"}});
+    ExportSettings settings;
+    settings.form = FileForm::csv;
+    settings.sql = SqlDialect::postgresql;
+    const auto exported = export_tables(model.open(), model.folder.path("out"), settings);
+    ASSERT_TRUE(exported) << test::messages(exported.error());
+    for (const ExportedTable& table : exported->tables)
+      EXPECT_TRUE(fs::exists(model.folder.path("out/" + table.file))) << nasty;
+    const std::string schema = test::read_file(model.folder.path("out/schema.sql"));
+    for (std::size_t line = 0; line != std::string::npos; line = schema.find("\n\\", line + 1)) {
+      EXPECT_TRUE(line == 0 || schema.substr(line + 1, 7) == "\\copy \"") << schema;
+    }
+  }
+}
+
 TEST(Export, WhatStandsThereStays) {
   const test::SmallModel model(
       "table t from csv \"t.csv\" { key id integer }\ntable `a/b` from csv \"t.csv\" { id integer }\nmeasure n = "
@@ -214,7 +236,7 @@ TEST(Export, ResultsAreReadBackAsTheyWere) {
       {".sqlite", base::SourceKind::sqlite},   {".xlsx", base::SourceKind::xlsx}};
   for (const auto& [ending, kind] : endings) {
     const std::string path = model.folder.path("answer" + ending);
-    const auto written = write_result(*answer, path);
+    const auto written = write_result(*answer, dataset.model(), path);
     ASSERT_TRUE(written) << test::messages(written.error());
     base::SourcePlace from{kind, "", {}, ',', {}};
     if (kind == base::SourceKind::sqlite) from.selection = {base::Selection::Kind::table, "result"};
@@ -236,9 +258,21 @@ TEST(Export, ResultsAreReadBackAsTheyWere) {
   }
   const auto none = ask(dataset, {"by t.g show n where t.id > 10"});
   ASSERT_TRUE(none);
-  for (const auto& [ending, kind] : endings) EXPECT_TRUE(write_result(*none, model.folder.path("none" + ending)));
-  EXPECT_EQ(test::codes(write_result(*answer, model.folder.path("answer.doc")).error()), "JR-523");
-  EXPECT_EQ(test::codes(write_result(*answer, model.folder.path("t.csv")).error()), "JR-011");
+  for (const auto& [ending, kind] : endings)
+    EXPECT_TRUE(write_result(*none, dataset.model(), model.folder.path("none" + ending)));
+  EXPECT_EQ(test::codes(write_result(*answer, dataset.model(), model.folder.path("answer.doc")).error()), "JR-523");
+  EXPECT_EQ(test::codes(write_result(*answer, dataset.model(), model.folder.path("t.csv")).error()), "JR-011");
+  // What the model is read from is never replaced.
+  const std::string source = test::read_file(model.folder.path("t.csv"));
+  EXPECT_EQ(
+      test::codes(write_result(*answer, dataset.model(), model.folder.path("t.csv"), Overwrite::anything).error()),
+      "JR-011");
+  Options force;
+  force.overwrite = Overwrite::anything;
+  ExportSettings as_csv;
+  as_csv.form = FileForm::csv;
+  EXPECT_EQ(test::codes(export_tables(model.open(force), model.folder.path(), as_csv).error()), "JR-011");
+  EXPECT_EQ(test::read_file(model.folder.path("t.csv")), source);
   EXPECT_EQ(test::run_tool({"ask", model.path(), "show n", "--output", model.folder.path("n.parquet")}).status, 0);
   EXPECT_TRUE(test::read_file(model.folder.path("n.parquet")).starts_with("PAR1"));
 }

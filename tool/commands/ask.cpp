@@ -17,7 +17,7 @@ struct AskArguments {
 };
 
 // Prints an answer, or writes it to a file, and prints what is to be said of it.
-int give(const Result<QueryResult>& answer, const AskArguments& arguments, Context& context) {
+int give(const Result<QueryResult>& answer, const Model& model, const AskArguments& arguments, Context& context) {
   Console& console = context.console;
   console.clear_progress();
   if (!answer) return console.fail(answer.error());
@@ -26,7 +26,7 @@ int give(const Result<QueryResult>& answer, const AskArguments& arguments, Conte
     console.print(*answer);
     return 0;
   }
-  const auto written = write_result(*answer, arguments.output, context.options.overwrite);
+  const auto written = write_result(*answer, model, arguments.output, context.options.overwrite);
   return written ? 0 : console.fail(written.error());
 }
 
@@ -37,8 +37,8 @@ int run(const AskArguments& arguments, Context& context) {
       return console.wrong_usage("--from-sources and --against compare with different things: ask twice");
     const auto model = Model::read(arguments.model, context.options.reading);
     if (!model) return console.fail(model.error());
-    return give(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }), arguments,
-                context);
+    return give(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }), *model,
+                arguments, context);
   }
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.against == Against::sqlite) {
@@ -47,7 +47,8 @@ int run(const AskArguments& arguments, Context& context) {
       console.print(report(*agreement));
       return agreement->same() ? 0 : 1;
     }
-    return give(can_be_called_off([&] { return ask(dataset, arguments.question); }), arguments, context);
+    return give(can_be_called_off([&] { return ask(dataset, arguments.question); }), dataset.model(), arguments,
+                context);
   });
 }
 
