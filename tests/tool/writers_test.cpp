@@ -48,6 +48,9 @@ const std::vector<Writer> writers{
     {"sarif", {"audit", "m.ridge", "--fast", "--sarif", "a.sarif"}, {"a.sarif"}},
     {"junit", {"check", "m.ridge", "--junit", "c.xml"}, {"c.xml"}},
     {"load", {"load", "m.ridge", "--again", "--reject", "r.csv"}, {"r.csv"}},
+    {"export", {"export", "m.ridge", "out", "--as", "csv"}, {"out/sessions.csv", "out/datapackage.json"}},
+    {"database", {"export", "m.ridge", "db", "--as", "sqlite"}, {"db/m.sqlite", "db/datapackage.json"}},
+    {"answer", {"ask", "m.ridge", "by_bay", "--output", "answer.parquet"}, {"answer.parquet"}},
 };
 
 class Writers : public testing::Test {
@@ -110,9 +113,11 @@ class Writers : public testing::Test {
         if (!begin_.contains(file) && part(begin_, file).empty()) fs::remove_all(folder_.path(file));
       }
     }
-    for (const auto& entry : fs::directory_iterator(folder_.path())) {
-      if (entry.path().filename().string().find(".juniper-") != std::string::npos) fs::remove_all(entry.path());
+    std::vector<fs::path> unfinished;
+    for (const auto& entry : fs::recursive_directory_iterator(folder_.path())) {
+      if (entry.path().filename().string().find(".juniper-") != std::string::npos) unfinished.push_back(entry.path());
     }
+    for (const fs::path& path : unfinished) fs::remove_all(path);
     fs::remove_all(folder_.path("m.baseline"));
     fs::copy(folder_.path("kept"), folder_.path("m.baseline"), fs::copy_options::recursive);
     for (const auto& [name, text] : begin_) {
@@ -253,9 +258,12 @@ class TouchedFiles : public Writers {
     fs::remove(folder_.path("trace.log"));
     return all;
   }
-  // The file itself, something in it where it is a folder, or what is written beside it to take its place.
+  // The file itself, something in it where it is a folder, the folder that it stands in, or what is written beside it to
+  // take its place.
   static bool belongs_to(const std::string& path, const std::string& file) {
-    return is_of(path, file) || path.starts_with("." + file + ".juniper-");
+    const fs::path folder = fs::path(file).parent_path();
+    const std::string beside = (folder / ("." + fs::path(file).filename().string() + ".juniper-")).string();
+    return is_of(path, file) || path == folder.string() || path.starts_with(beside);
   }
   // The folder itself, or one that it stands in.
   bool is_around(const std::string& path) const { return path == "." || is_of(folder_.path(), path); }
