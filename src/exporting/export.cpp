@@ -157,7 +157,7 @@ class Exporter {
       check_whole(t);
       const std::string file =
           holds_several(settings_.form) ? all_in : file_name(names[t], taken) + ending_of(settings_.form);
-      tables_.push_back({t, file});
+      tables_.push_back({t, file, ""});
     }
     return {};
   }
@@ -230,7 +230,7 @@ class Exporter {
     const std::string& file = tables_.front().file;
     base::OutputFile output = open(file);
     const auto all = tables_file_of(settings_.form, output.path_beside());
-    for (const Written& written : tables_) {
+    for (Written& written : tables_) {
       const language::Table& table = model_.tables[written.table];
       const store::StoredTable& stored = store_.tables[written.table];
       std::vector<std::string> keys;
@@ -240,6 +240,7 @@ class Exporter {
           keys.push_back(table.columns[c].name);
       }
       const auto writer = all->table(table.name, exporting::columns_of(table, stored), keys);
+      written.within = all->name_of_last();
       write_rows(written, *writer);
     }
     all->finish();

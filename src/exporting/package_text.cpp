@@ -132,6 +132,11 @@ std::string package_text(const CheckedModel& model, const store::Store& store, c
     resource.emplace_back("path", written.file);
     resource.emplace_back("format", form_name(form));
     if (form == FileForm::csv || form == FileForm::json) resource.emplace_back("encoding", "utf-8");
+    if (form == FileForm::sqlite || form == FileForm::xlsx) {
+      Json::Members dialect;
+      dialect.emplace_back(form == FileForm::sqlite ? "table" : "sheet", written.within);
+      resource.emplace_back("dialect", std::move(dialect));
+    }
     resource.emplace_back("schema", std::move(schema));
     resources.emplace_back(std::move(resource));
   }

@@ -14,6 +14,7 @@ namespace juniper::exporting {
 struct Written {
   language::TableIndex table = 0;
   std::string file;
+  std::string within;  // its name in a file of several tables
 };
 
 // A Frictionless data package (https://specs.frictionlessdata.io): the tables with their fields, keys and links.

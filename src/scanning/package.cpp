@@ -2,6 +2,8 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <array>
 #include <fstream>
 
 #include "base/diagnostics.h"
@@ -69,7 +71,15 @@ TableFiles table_of(const Json& resource, const std::filesystem::path& folder) {
   if (const Json* const dialect = resource.find("dialect")) {
     const std::string delimiter = text_or(*dialect, "delimiter", ",");
     if (delimiter.size() == 1) table.delimiter = delimiter[0];
+    const std::string sheet = text_or(*dialect, "sheet", "");
+    if (base::is_spreadsheet(table.kind) && !sheet.empty()) table.selection = {base::Selection::Kind::sheet, sheet};
+    if (const std::string* const within = dialect->find_text("table");
+        within != nullptr && base::is_database(table.kind))
+      table.selection = {base::Selection::Kind::table, *within};
   }
+  // In a database, a resource is the table of its name.
+  if (base::is_database(table.kind) && table.selection.text.empty())
+    table.selection = {base::Selection::Kind::table, table.name};
   const Json* const declared = resource.find("schema");
   const Json none;
   const Json& schema = declared != nullptr ? *declared : none;
@@ -87,10 +97,13 @@ TableFiles table_of(const Json& resource, const std::filesystem::path& folder) {
   return table;
 }
 
-bool is_csv(const Json& resource) {
+// Whether a resource is a file of a kind that is read here.
+bool is_read(const Json& resource) {
   if (resource.find("path") == nullptr) return false;
   const std::string format = text_or(resource, "format", "csv");
-  return format == "csv" || format == "tsv";
+  constexpr std::array<std::string_view, 11> formats{"csv",  "tsv", "parquet", "arrow",  "jsonl",  "ndjson",
+                                                     "json", "ods", "xlsx",    "sqlite", "sqlite3"};
+  return std::find(formats.begin(), formats.end(), format) != formats.end();
 }
 
 }  // namespace
@@ -109,7 +122,7 @@ Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path) 
     if (package.value->find("resources") == nullptr) return bad("it has no \"resources\"");
     std::vector<TableFiles> tables;
     for (const Json& resource : items_of(*package.value, "resources")) {
-      if (is_csv(resource)) tables.push_back(table_of(resource, path.parent_path()));
+      if (is_read(resource)) tables.push_back(table_of(resource, path.parent_path()));
     }
     for (const TableFiles& table : tables) {
       for (const auto& source : table.files) {

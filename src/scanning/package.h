@@ -8,8 +8,8 @@
 
 namespace juniper::scanning {
 
-// The tables that the CSV resources of a package are, with their declared texts, keys and foreign keys. Resources of
-// other formats are passed over. Errors: JR-513 (the file is not such a description), JR-501 (a resource is not there).
+// The tables that the resources of a package are, with their declared texts, keys and foreign keys. Resources of formats
+// that are not read here are passed over. Errors: JR-513 (the file is not such a description), JR-501 (a resource is not there).
 Result<std::vector<TableFiles>> read_package(const std::filesystem::path& path);
 
 // Whether a file is such a description: by its name, or as it has resources.

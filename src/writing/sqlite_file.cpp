@@ -145,12 +145,15 @@ class SqliteTablesFile : public TablesFile {
   explicit SqliteTablesFile(const std::string& path) : out_(path) {}
   std::unique_ptr<TableWriter> table(const std::string& name, std::vector<WrittenColumn> columns,
                                      const std::vector<std::string>& keys) override {
+    last_ = name;
     return std::make_unique<SqliteTableWriter>(out_, name, std::move(columns), keys);
   }
+  const std::string& name_of_last() const override { return last_; }
   void finish() override { out_.run("COMMIT"); }
 
  private:
   SqliteOut out_;
+  std::string last_;
 };
 
 }  // namespace

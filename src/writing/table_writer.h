@@ -76,6 +76,8 @@ class TablesFile {
   // Tables are written one behind the other. `keys` are names of columns.
   virtual std::unique_ptr<TableWriter> table(const std::string& name, std::vector<WrittenColumn> columns,
                                              const std::vector<std::string>& keys) = 0;
+  // The name that the last one got, where the file can't hold its own.
+  virtual const std::string& name_of_last() const = 0;
   virtual void finish() = 0;
 };
 

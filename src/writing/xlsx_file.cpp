@@ -167,11 +167,12 @@ class XlsxTablesFile : public TablesFile {
 
   std::unique_ptr<TableWriter> table(const std::string& name, std::vector<WrittenColumn> columns,
                                      const std::vector<std::string>&) override {
-    const std::string sheet_name = free_name(name);
-    lxw_worksheet* const sheet = workbook_add_worksheet(workbook_, sheet_name.c_str());
+    last_ = free_name(name);
+    lxw_worksheet* const sheet = workbook_add_worksheet(workbook_, last_.c_str());
     if (sheet == nullptr) cannot_write(path_, LXW_ERROR_SHEETNAME_ALREADY_USED);
     return std::make_unique<SheetWriter>(workbook_, sheet, name, path_, std::move(columns));
   }
+  const std::string& name_of_last() const override { return last_; }
   void finish() override {
     // It is freed whatever comes of it.
     if (const lxw_error error = workbook_close(std::exchange(workbook_, nullptr)); error != LXW_NO_ERROR)
@@ -199,6 +200,7 @@ class XlsxTablesFile : public TablesFile {
   std::string path_;
   lxw_workbook* workbook_ = nullptr;
   std::set<std::string> taken_;
+  std::string last_;
 };
 
 }  // namespace

@@ -104,6 +104,17 @@ TEST(Export, TheNetworkComesBack) {
     const auto exported = export_tables(*dataset, out, settings);
     ASSERT_TRUE(exported) << test::messages(exported.error());
     EXPECT_EQ(exported->tables.size(), dataset->model().tables().size());
+    // Its package is such that it can be scanned: tables, keys and links are those of the network.
+    const auto scanned = scan({out}, folder.path());
+    ASSERT_TRUE(scanned) << place.second << test::messages(scanned.error());
+    EXPECT_EQ(scanned->tables.size(), exported->tables.size()) << place.second << scanned->text;
+    EXPECT_NE(scanned->text.find("link sessions.tariff_code -> tariffs.tariff_code"), std::string::npos)
+        << scanned->text;
+    folder.write("scanned.ridge", scanned->text);
+    const auto again = Dataset::open(folder.path("scanned.ridge"));
+    ASSERT_TRUE(again) << place.second << test::messages(again.error());
+    EXPECT_EQ(test::answer(*again, "show n_visits"),
+              test::answer(*dataset, "show n_visits with measure n_visits = count(visits)"));
     // A second time, over the first.
     EXPECT_TRUE(export_tables(*dataset, out, settings));
     std::string text;
