@@ -4,6 +4,7 @@
 #include <cstring>
 
 #include "messages_generated.h"
+#include "writing/append.h"
 #include "writing/table_writer.h"
 
 namespace juniper::writing {
@@ -21,12 +22,6 @@ constexpr std::int32_t continues = -1;
 // Fills up to a multiple of eight bytes.
 void align(std::string& bytes) {
   bytes.resize((bytes.size() + alignment - 1) / alignment * alignment);
-}
-
-template <class Number>
-void append(std::string& out, Number number) {
-  out.resize(out.size() + sizeof(Number));
-  std::memcpy(out.data() + out.size() - sizeof(Number), &number, sizeof(Number));
 }
 
 struct WrittenType {

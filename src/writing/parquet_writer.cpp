@@ -15,6 +15,7 @@
 #include <optional>
 
 #include "base/xxhash.h"
+#include "writing/append.h"
 #include "writing/table_writer.h"
 
 namespace juniper::writing {
@@ -160,13 +161,6 @@ class RunWriter {
   std::string& out_;
   std::vector<std::uint32_t> packed_;
 };
-
-template <class Number>
-void append(std::string& out, Number number) {
-  std::array<char, sizeof(Number)> bytes{};
-  std::memcpy(bytes.data(), &number, sizeof(Number));
-  out.append(bytes.data(), bytes.size());
-}
 
 struct WrittenChunk {
   std::int64_t dictionary_at = -1;
