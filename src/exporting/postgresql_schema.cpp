@@ -143,6 +143,13 @@ class SchemaText {
   Result<void> add_view(const language::Query& query) {
     auto statement = sql(dataset_, {query.name}, SqlDialect::postgresql);
     if (!statement) return tl::unexpected(statement.error());
+    for (language::TableIndex t = 0; t < model_.tables.size(); ++t) {
+      const std::string& name = model_.tables[t].name;
+      if (is_written(t) || statement->find("FROM " + quoted_name(name)) == std::string::npos) continue;
+      text_ += fmt::format("\n-- no view {}: the table {} is not exported\n", base::one_line(query.name),
+                           base::one_line(name));
+      return {};
+    }
     const std::string session = "pg_temp.";
     for (std::size_t at = statement->find(session); at != std::string::npos; at = statement->find(session, at))
       statement->erase(at, session.size());

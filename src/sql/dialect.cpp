@@ -4,15 +4,14 @@
 #include <fmt/format.h>
 
 #include "base/exact.h"
+#include "base/sql_name.h"
 
 namespace juniper::sql_engine {
 
 using namespace language;
 
 std::string quoted_name(const std::string& name) {
-  std::string out = "\"";
-  for (const char c : name) out += c == '"' ? std::string("\"\"") : std::string(1, c);
-  return out + "\"";
+  return base::sql_name(name);
 }
 
 std::string text_literal(const std::string& text) {

@@ -8,18 +8,12 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "base/failure.h"
+#include "base/sql_name.h"
 #include "writing/table_writer.h"
 
 namespace juniper::writing {
 
 namespace {
-
-// As SQL writes a name.
-std::string sql_name(std::string_view name) {
-  std::string out = "\"";
-  for (const char c : name) out.append(c == '"' ? 2 : 1, c);
-  return out + '"';
-}
 
 // What SQLite makes of values: its declared types have meanings of its own.
 std::string declared_type(const WrittenColumn& column) {
@@ -87,11 +81,11 @@ class SqliteTableWriter : public TableWriter {
     for (const WrittenColumn& column : columns_) {
       const bool is_key = keys.size() == 1 && keys[0] == column.name;
       declared.push_back(
-          fmt::format("{} {}{}", sql_name(column.name), declared_type(column), is_key ? " PRIMARY KEY" : ""));
+          fmt::format("{} {}{}", base::sql_name(column.name), declared_type(column), is_key ? " PRIMARY KEY" : ""));
       places.emplace_back("?");
     }
-    out_.run(fmt::format("CREATE TABLE {} ({})", sql_name(name), fmt::join(declared, ", ")));
-    statement_ = out_.prepare(fmt::format("INSERT INTO {} VALUES ({})", sql_name(name), fmt::join(places, ", ")));
+    out_.run(fmt::format("CREATE TABLE {} ({})", base::sql_name(name), fmt::join(declared, ", ")));
+    statement_ = out_.prepare(fmt::format("INSERT INTO {} VALUES ({})", base::sql_name(name), fmt::join(places, ", ")));
   }
   ~SqliteTableWriter() override { sqlite3_finalize(statement_); }
   SqliteTableWriter(const SqliteTableWriter&) = delete;

@@ -165,6 +165,12 @@ TEST(Export, ViewsOfPostgresqlAnswerAsTheEngine) {
   test::Postgresql server;
   ASSERT_EQ(server.problem(), "");
   ASSERT_EQ(server.run_file(folder.path("out"), "schema.sql"), "");
+  // Of some tables alone, what needs others has no view.
+  settings.tables = {"visits", "crews"};
+  ASSERT_TRUE(export_tables(*dataset, folder.path("few"), settings));
+  const std::string few = test::read_file(folder.path("few/schema.sql"));
+  EXPECT_NE(few.find("-- no view monthly: the table sessions is not exported"), std::string::npos) << few;
+  EXPECT_NE(few.find("create view \"crew_leaders\""), std::string::npos) << few;
   for (const QueryInfo& query : dataset->model().queries()) {
     const auto answer = ask(*dataset, {query.name});
     ASSERT_TRUE(answer);

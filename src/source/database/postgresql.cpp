@@ -12,8 +12,8 @@
 #include "base/failure.h"
 #include "base/loaded_library.h"
 #include "base/shown_text.h"
+#include "base/sql_name.h"
 #include "source/csv/table.h"
-#include "source/database/quoted.h"
 
 namespace juniper::source {
 
@@ -193,11 +193,11 @@ std::string relation_of(PostgresqlServer& server, const TableRequest& request) {
   const base::Selection& selection = request.place.selection;
   if (selection.kind == base::Selection::Kind::query) return fmt::format("({}\n) AS rows_of_source", selection.text);
   // A point in a name stands between a schema and a table, unless a table has that very name.
-  const std::string whole = quoted_name(selection.text);
+  const std::string whole = base::sql_name(selection.text);
   const std::size_t point = selection.text.find('.');
   const std::string parts = point == std::string::npos ? whole
-                                                       : quoted_name(selection.text.substr(0, point)) + "." +
-                                                             quoted_name(selection.text.substr(point + 1));
+                                                       : base::sql_name(selection.text.substr(0, point)) + "." +
+                                                             base::sql_name(selection.text.substr(point + 1));
   const Answer known =
       server.run("SELECT to_regclass($1) IS NOT NULL, to_regclass($2) IS NOT NULL", {whole.c_str(), parts.c_str()});
   const auto is_known = [&](int column) { return *libpq().PQgetvalue(known.get(), 0, column) == 't'; };
@@ -222,7 +222,7 @@ std::string copy_of(PostgresqlServer& server, const TableRequest& request) {
   std::string columns;
   // Parts of one column are read from it once.
   for (const std::size_t position : std::set<std::size_t>(positions->begin(), positions->end())) {
-    const std::string name = quoted_name(names[position]);
+    const std::string name = base::sql_name(names[position]);
     const Oid type = libpq().PQftype(described.get(), static_cast<int>(position));
     std::string written = name;
     if (type == of_boolean) written = fmt::format("{0}::text AS {0}", name);

@@ -9,7 +9,7 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "base/shown_text.h"
-#include "source/database/quoted.h"
+#include "base/sql_name.h"
 
 namespace juniper::source {
 
@@ -126,7 +126,7 @@ class SqliteStatement {
 
 std::string sqlite_select(const TableRequest& request) {
   if (request.place.selection.kind == base::Selection::Kind::query) return request.place.selection.text;
-  return "SELECT * FROM " + quoted_name(request.place.selection.text);
+  return "SELECT * FROM " + base::sql_name(request.place.selection.text);
 }
 
 class SqliteSource : public RecordSource {
@@ -149,11 +149,11 @@ class SqliteSource : public RecordSource {
     // Of a table, only what is read.
     std::string columns;
     for (const ColumnRequest& column : request.columns)
-      columns += (columns.empty() ? "" : ", ") + quoted_name(column.header);
+      columns += (columns.empty() ? "" : ", ") + base::sql_name(column.header);
     if (columns.empty()) return;
     statement_.reset();
     statement_.emplace(*database_,
-                       fmt::format("SELECT {} FROM {}", columns, quoted_name(request.place.selection.text)));
+                       fmt::format("SELECT {} FROM {}", columns, base::sql_name(request.place.selection.text)));
     for (std::size_t c = 0; c < positions_.size(); ++c) positions_[c] = c;
   }
 
