@@ -13,7 +13,7 @@
 #include <iostream>
 #include <set>
 
-#include "engine/rows.h"
+#include "engine/query/rows.h"
 #include "juniper/demo.h"
 #include "model/access.h"
 #include "model/syntax_of.h"

@@ -8,7 +8,7 @@
 #include <utility>
 
 #include "base/source_place.h"
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "juniper/export.h"
 #include "support/postgresql.h"
 #include "support/support.h"
@@ -51,6 +51,48 @@ TEST(Docs, EveryErrorCodeIsListedAndMade) {
     }
   }
   EXPECT_EQ(codes_in(test::read_file(root / "docs/errors.md")), made);
+}
+
+// The folders of a listing that stand so many blanks deep, behind a line that begins with `head`, in their order.
+std::vector<std::string> folders_below(const std::string& page, const std::string& head, std::size_t depth) {
+  std::vector<std::string> folders;
+  std::istringstream lines(page.substr(page.find("\n" + head) + 1));
+  std::string line;
+  std::getline(lines, line);
+  while (std::getline(lines, line)) {
+    const std::size_t begin = line.find_first_not_of(' ');
+    if (begin < depth) break;
+    const std::size_t end = line.find("/ ", begin);
+    if (begin == depth && end != std::string::npos) folders.push_back(line.substr(begin, end - begin));
+  }
+  return folders;
+}
+
+// Demands that files of each folder include none of the folders behind it.
+void expect_order(const std::string& parent, const std::vector<std::string>& folders) {
+  ASSERT_GT(folders.size(), 5U) << parent;
+  std::set<std::string> unlisted;
+  for (const auto& entry : fs::directory_iterator(root / "src" / parent)) {
+    if (entry.is_directory()) unlisted.insert(entry.path().filename().string());
+  }
+  for (std::size_t f = 0; f < folders.size(); ++f) {
+    unlisted.erase(folders[f]);
+    for (const auto& entry : fs::recursive_directory_iterator(root / "src" / parent / folders[f])) {
+      if (!entry.is_regular_file()) continue;
+      const std::string text = test::read_file(entry.path());
+      for (std::size_t above = f + 1; above < folders.size(); ++above) {
+        EXPECT_EQ(text.find("#include \"" + parent + folders[above] + "/"), std::string::npos)
+            << entry.path() << " includes " << folders[above] << ", which stands behind " << folders[f];
+      }
+    }
+  }
+  EXPECT_TRUE(unlisted.empty()) << "not in docs/architecture.md: " << ::testing::PrintToString(unlisted);
+}
+
+TEST(Docs, EachFolderIncludesOnlyThoseAboveIt) {
+  const std::string page = test::read_file(root / "docs/architecture.md");
+  expect_order("", folders_below(page, "src/", 2));
+  expect_order("engine/", folders_below(page, "  engine/", 4));
 }
 
 TEST(Docs, LinksLeadToFiles) {

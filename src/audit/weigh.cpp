@@ -8,7 +8,7 @@
 #include <set>
 
 #include "base/diagnostics.h"
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "language/traverse.h"
 #include "model/access.h"
 #include "model/uses.h"

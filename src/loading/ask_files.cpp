@@ -1,8 +1,8 @@
 // Questions that are answered from the files themselves.
 #include "base/failure.h"
-#include "engine/ask.h"
-#include "engine/naive.h"
-#include "engine/watch.h"
+#include "engine/asked/watch.h"
+#include "engine/naive/naive.h"
+#include "engine/query/ask.h"
 #include "juniper/ask.h"
 #include "loading/file_data.h"
 #include "loading/loader.h"

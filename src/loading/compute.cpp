@@ -6,7 +6,7 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "base/parallel.h"
-#include "engine/rows.h"
+#include "engine/query/rows.h"
 #include "loading/loader.h"
 #include "loading/read_table.h"
 #include "store/column.h"

@@ -11,7 +11,7 @@
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "base/failure.h"
-#include "engine/naive.h"
+#include "engine/naive/naive.h"
 #include "loading/signature.h"
 #include "source/byte_source.h"
 #include "source/source.h"

@@ -9,7 +9,7 @@
 #include <string>
 #include <vector>
 
-#include "engine/source.h"
+#include "engine/asked/source.h"
 #include "juniper/dataset.h"
 #include "language/traverse.h"
 #include "loading/carried_columns.h"

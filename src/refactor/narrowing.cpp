@@ -8,7 +8,7 @@
 #include <optional>
 
 #include "base/exact.h"
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "language/lexer.h"
 #include "language/traverse.h"
 #include "model/access.h"

@@ -5,7 +5,7 @@
 #include <map>
 
 #include "base/parallel.h"
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "language/lexer.h"
 #include "model/access.h"
 #include "refactor/proofs.h"

@@ -7,9 +7,9 @@
 #include <map>
 
 #include "base/failure.h"
-#include "engine/ask.h"
-#include "engine/naive.h"
-#include "engine/query.h"
+#include "engine/naive/naive.h"
+#include "engine/query/ask.h"
+#include "engine/query/query.h"
 #include "sql/sqlite.h"
 #include "sql/translate.h"
 #include "store/of_dataset.h"

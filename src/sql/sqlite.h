@@ -6,8 +6,8 @@
 #include <string>
 #include <vector>
 
-#include "engine/program.h"
-#include "engine/watch.h"
+#include "engine/asked/watch.h"
+#include "engine/program/program.h"
 #include "juniper/diagnostics.h"
 #include "juniper/value.h"
 

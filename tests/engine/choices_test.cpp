@@ -1,5 +1,5 @@
 // `and`, `or` and what conditions choose, held against the rules row by row, with each set of instructions.
-#include "engine/choices.h"
+#include "engine/vector/choices.h"
 
 #include <gtest/gtest.h>
 

@@ -1,6 +1,6 @@
 // Aggregates that take codes, beside those that take the values: over columns of each layout, with nulls and without,
 // for few groups and many, added as a scan adds them and merged.
-#include "engine/code_numbers.h"
+#include "engine/aggregate/code_numbers.h"
 
 #include <gtest/gtest.h>
 

@@ -1,5 +1,5 @@
 // Counts of distinct codes, as bits and as pairs, beside sets.
-#include "engine/distinct_codes.h"
+#include "engine/aggregate/distinct_codes.h"
 
 #include <gtest/gtest.h>
 

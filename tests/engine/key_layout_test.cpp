@@ -3,7 +3,7 @@
 
 #include <random>
 
-#include "engine/packed_keys.h"
+#include "engine/scan/packed_keys.h"
 
 namespace juniper::engine::key_layout_test {
 namespace {

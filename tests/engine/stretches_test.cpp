@@ -1,5 +1,5 @@
 // Stretches of ordered items against what a loop over all items gives.
-#include "engine/stretches.h"
+#include "engine/frame/stretches.h"
 
 #include <gtest/gtest.h>
 

@@ -1,5 +1,5 @@
 // Vectors of texts hold views: these must hold wherever a vector goes.
-#include "engine/vector.h"
+#include "engine/vector/vector.h"
 
 #include <gtest/gtest.h>
 

@@ -3,7 +3,7 @@
 #include <algorithm>
 #include <array>
 
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "language/operations.h"
 #include "language/traverse.h"
 

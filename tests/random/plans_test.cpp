@@ -7,9 +7,9 @@
 #include <set>
 
 #include "base/failure.h"
-#include "engine/ask.h"
-#include "engine/naive.h"
-#include "engine/watch.h"
+#include "engine/asked/watch.h"
+#include "engine/naive/naive.h"
+#include "engine/query/ask.h"
 #include "juniper/sql.h"
 #include "loading/file_data.h"
 #include "model/access.h"

@@ -7,7 +7,7 @@
 #include <array>
 #include <utility>
 
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "juniper/model.h"
 
 namespace juniper::test {

@@ -4,7 +4,7 @@
 #include <gtest/gtest.h>
 
 #include "base/calendar.h"
-#include "engine/ask.h"
+#include "engine/query/ask.h"
 #include "juniper/sql.h"
 #include "sql/aliases.h"
 #include "sql/translate.h"

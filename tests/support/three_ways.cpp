@@ -6,8 +6,8 @@
 #include <cmath>
 #include <map>
 
-#include "engine/ask.h"
-#include "engine/naive.h"
+#include "engine/naive/naive.h"
+#include "engine/query/ask.h"
 #include "juniper/sql.h"
 #include "sql/sqlite.h"
 #include "sql/translate.h"

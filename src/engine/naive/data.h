@@ -5,7 +5,7 @@
 #include <optional>
 #include <vector>
 
-#include "engine/source.h"
+#include "engine/asked/source.h"
 
 namespace juniper::engine::naive {
 

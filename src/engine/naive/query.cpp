@@ -6,9 +6,9 @@
 #include <chrono>
 
 #include "base/exact.h"
-#include "engine/arrange.h"
-#include "engine/naive.h"
+#include "engine/asked/result_shape.h"
 #include "engine/naive/evaluator.h"
+#include "engine/naive/naive.h"
 
 namespace juniper::engine {
 

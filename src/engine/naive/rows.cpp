@@ -1,7 +1,7 @@
 // Sets of rows, written out, by the naive evaluator.
 #include <algorithm>
 
-#include "engine/arrange.h"
+#include "engine/asked/result_shape.h"
 #include "engine/naive/evaluator.h"
 
 namespace juniper::engine::naive {

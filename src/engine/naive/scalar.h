@@ -4,7 +4,7 @@
 
 #include <vector>
 
-#include "engine/operations/operation.h"
+#include "engine/asked/setting.h"
 #include "juniper/value.h"
 #include "language/checked.h"
 

@@ -1,0 +1,78 @@
+#include "engine/asked/result_shape.h"
+
+#include <fmt/format.h>
+
+namespace juniper::engine {
+
+using language::Query;
+
+QueryResult empty_result(const language::CheckedModel& model, const Query& query,
+                         const std::vector<std::vector<std::uint32_t>>& kept) {
+  QueryResult result;
+  result.title = query.title;
+  for (const auto& key : query.by) {
+    const language::Column& column = model.column(key.column.column);
+    result.columns.push_back({key.name, column.type, column.format, true});
+  }
+  for (const auto& item : query.show) result.columns.push_back({item.name, item.expression->type, item.format, false});
+  for (const std::vector<std::uint32_t>& level : kept) {
+    std::vector<bool> is_kept(query.by.size(), false);
+    std::string names;
+    for (const std::uint32_t k : level) {
+      is_kept[k] = true;
+      names += (names.empty() ? "" : ", ") + query.by[k].name;
+    }
+    if (result.levels.empty()) {
+      names = "detail";
+    } else if (level.empty()) {
+      names = "grand";
+    } else if (level.size() > 1) {
+      names = "(" + names + ")";
+    }
+    result.levels.push_back(names);
+    result.kept.push_back(std::move(is_kept));
+  }
+  return result;
+}
+
+namespace {
+
+constexpr auto narrower = "use fewer digits after the point, or a real";
+
+// " where stations.region = Coast, days.year = 2025"
+std::string group_text(const language::CheckedModel& model, const Query& query, const std::vector<std::uint32_t>& kept,
+                       const std::vector<Value>& values) {
+  std::string group;
+  for (std::size_t i = 0; i < kept.size(); ++i) {
+    const language::QueryBy& key = query.by[kept[i]];
+    group += fmt::format("{}{} = {}", group.empty() ? " where " : ", ", key.name,
+                         values[i].is_null() ? "null" : to_text(values[i], model.column(key.column.column).type));
+  }
+  return group;
+}
+
+}  // namespace
+
+Diagnostics key_error(const language::CheckedModel& model, language::Span span) {
+  return {model.sources.diagnostic(Severity::error, "JR-701", span,
+                                   "rows are ordered or grouped by this, and in some row it does not fit its type",
+                                   narrower)};
+}
+
+Diagnostics having_error(const language::CheckedModel& model, const Query& query,
+                         const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
+  return {model.sources.diagnostic(
+      Severity::error, "JR-701", query.having->span,
+      fmt::format("what `having` asks{} does not fit its type", group_text(model, query, kept, values)), narrower)};
+}
+
+Diagnostics overflow_error(const language::CheckedModel& model, const Query& query, const language::QueryShow& item,
+                           const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
+  return {
+      model.sources.diagnostic(Severity::error, "JR-701", item.span,
+                               fmt::format("'{}'{} does not fit {}", item.name, group_text(model, query, kept, values),
+                                           to_string(item.expression->type)),
+                               narrower)};
+}
+
+}  // namespace juniper::engine

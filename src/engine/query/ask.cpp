@@ -1,0 +1,171 @@
+#include "juniper/ask.h"
+
+#include <fmt/format.h>
+
+#include <iterator>
+
+#include "base/diagnostics.h"
+#include "base/failure.h"
+#include "engine/naive/naive.h"
+#include "engine/query/ask.h"
+#include "engine/query/query.h"
+#include "language/check.h"
+#include "language/parser.h"
+#include "model/access.h"
+#include "model/syntax_of.h"
+#include "store/of_dataset.h"
+
+namespace juniper {
+
+namespace engine {
+
+Source source_of(const Dataset& dataset, const Watch* watch) {
+  return source_of(dataset, model::checked(dataset.model()), watch);
+}
+Source source_of(const Dataset& dataset, const language::CheckedModel& model, const Watch* watch) {
+  return {model, store::store_of(dataset), Setting{dataset.options().today.value_or(0)}, dataset.options().threads,
+          watch};
+}
+
+namespace {
+
+// True for one word: the name of a saved query rather than a query's clauses.
+bool is_name(const std::string& text) {
+  return text.find_first_of(" \t\n") == std::string::npos;
+}
+
+}  // namespace
+
+Result<Prepared> prepare(const Model& model, const Question& question) {
+  if (question.where.empty() && question.drafts.empty()) {
+    if (const language::Query* saved = model::checked(model).find_query(question.query))
+      return Prepared{saved->variant ? saved->variant : model::shared_checked(model), *saved, {}};
+  }
+  Prepared prepared;
+  const auto copy = std::make_shared<language::CheckedModel>(model::checked(model));
+  language::CheckedModel& checked = *copy;
+  prepared.model = copy;
+  Diagnostics diagnostics;
+  std::vector<language::syntax::ExpressionPtr> conditions;
+  std::vector<const language::syntax::Expression*> further;
+  for (const std::string& text : question.where) {
+    const std::uint32_t file = checked.sources.add({"<where>", text});
+    if (auto condition = language::parse_expression(checked.sources, file, diagnostics)) {
+      further.push_back(condition.get());
+      conditions.push_back(std::move(condition));
+    }
+  }
+  std::vector<language::syntax::Measure> drafts;
+  for (const std::string& text : question.drafts) {
+    const std::uint32_t file = checked.sources.add({"<draft>", text});
+    drafts.push_back(language::parse_measure(checked.sources, file, diagnostics));
+  }
+  language::syntax::Query parsed;
+  if (const language::Query* saved = checked.find_query(question.query)) {
+    // The saved query is read again together with what is added to it, so that they are checked as one.
+    Diagnostics ignored;
+    language::syntax::Model again = language::parse_model(checked.sources, saved->span.file, ignored);
+    for (auto& candidate : again.queries) {
+      if (candidate.name && candidate.name->text == saved->name) parsed = std::move(candidate);
+    }
+  } else if (is_name(question.query)) {
+    return tl::unexpected(base::error("JR-702", fmt::format("there is no saved query '{}'", question.query),
+                                      base::did_you_mean(question.query, names_of(model.queries()))));
+  } else {
+    const std::uint32_t file = checked.sources.add({"<query>", question.query});
+    parsed = language::parse_query(checked.sources, file, diagnostics);
+  }
+  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  std::move(parsed.drafts.begin(), parsed.drafts.end(), std::back_inserter(drafts));
+  if (!drafts.empty()) {
+    // A query with definitions of its own is asked of the model that has them.
+    language::Reading reading{model.options().settings, {}};
+    for (const auto& draft : drafts) reading.drafts.push_back(&draft);
+    Diagnostics known;
+    auto text = model::parse_all(checked.sources, checked.files, known);
+    text.queries.clear();
+    const std::uint32_t files = checked.files;
+    checked = language::check_model(text, checked.sources, reading, diagnostics);
+    checked.files = files;
+    if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  }
+  parsed.drafts.clear();
+  prepared.query = language::check_query(checked, parsed, further, diagnostics);
+  if (model.options().strict) {
+    for (Diagnostic& diagnostic : diagnostics) diagnostic.severity = Severity::error;
+  }
+  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  prepared.warnings = std::move(diagnostics);
+  return prepared;
+}
+
+}  // namespace engine
+
+std::optional<std::size_t> QueryResult::find(std::string_view column) const {
+  for (std::size_t c = 0; c < columns.size(); ++c) {
+    if (columns[c].name == column) return c;
+  }
+  return std::nullopt;
+}
+
+const Value* QueryResult::cell(std::size_t row, std::string_view column) const {
+  const auto place = find(column);
+  return place ? &rows[row].cells[*place] : nullptr;
+}
+
+std::optional<double> QueryResult::number(std::size_t row, std::string_view column) const {
+  const auto place = find(column);
+  return place ? to_double(rows[row].cells[*place], columns[*place].type) : std::nullopt;
+}
+
+std::optional<std::string> QueryResult::text(std::size_t row, std::string_view column) const {
+  const auto place = find(column);
+  return place ? std::optional(to_text(rows[row].cells[*place], columns[*place].type)) : std::nullopt;
+}
+
+std::string_view to_string(ExplainWay way) {
+  switch (way) {
+    case ExplainWay::query:
+      return "query";
+    case ExplainWay::scan:
+      return "scan";
+    case ExplainWay::grouped:
+      return "grouped";
+    case ExplainWay::ranged:
+      return "ranged";
+    case ExplainWay::loop:
+      return "loop";
+    case ExplainWay::rows:
+      return "rows";
+    case ExplainWay::row_by_row:
+      return "row by row";
+  }
+  return "";
+}
+
+Result<Explanation> explain(const Dataset& dataset, const Question& question) {
+  return base::guarded([&]() -> Result<Explanation> {
+    const auto prepared = engine::prepare(dataset.model(), question);
+    if (!prepared) return tl::unexpected(prepared.error());
+    const engine::Watch watch(dataset.options());
+    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
+    return engine::explain_query(source, prepared->query, dataset.options().threads);
+  });
+}
+
+Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
+  return base::guarded([&]() -> Result<QueryResult> {
+    const auto prepared = engine::prepare(dataset.model(), question);
+    if (!prepared) return tl::unexpected(prepared.error());
+    const engine::Watch watch(dataset.options());
+    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
+    engine::naive::StoreData data(source);
+    auto result = question.plan == Plan::naive
+                      ? engine::run_query_naively(*prepared->model, data, source.setting, prepared->query)
+                      : engine::run_query(source, prepared->query, dataset.options().threads);
+    if (result) result->warnings = prepared->warnings;
+    return result;
+  });
+}
+
+}  // namespace juniper
