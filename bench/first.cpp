@@ -43,7 +43,7 @@ int main(int count, char** arguments) {
     answer();
     for (int r = 0; r < repeats; ++r) {
       first.push_back(
-          bench::run_tool({"--quiet", "--threads", std::to_string(threads), "ask", folder + "/engine.ridge", query})
+          bench::run_tool({"--quiet", "--threads", std::to_string(threads), "ask", folder + "/network.ridge", query})
               .milliseconds);
       std::vector<double> turns;
       for (int i = 0; i < later_turns; ++i) turns.push_back(answer());

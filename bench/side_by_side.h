@@ -1,0 +1,35 @@
+// Saved queries of a dataset beside the same questions in the peer's SQL.
+//
+// The two take turns, query by query; before a time counts, the answers are compared. Times are those of the whole call,
+// with the rows handed over; neither keeps results. The bandwidth of reading memory is measured in the same turns.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "juniper/dataset.h"
+#include "peer.h"
+
+namespace bench {
+
+struct SideBySide {
+  std::string over;  // what the dataset holds: "6000000 sessions"
+  unsigned threads = 2;
+  int repeats = 5;
+  std::vector<std::string> chosen;  // queries; none: all
+  // What some queries are computed by as well: a sum or a count that tells whether the work was done right.
+  std::map<std::string, std::function<std::int64_t()>> by_hand;
+  std::string figures;  // the JSON file to be written; empty: none
+};
+
+// The statements behind "-- name" lines of a file.
+std::map<std::string, std::string> read_statements(const std::string& path);
+
+// Asks both, compares and prints. Ends the program where an answer differs.
+void run_side_by_side(const juniper::Dataset& dataset, Peer& peer, const std::map<std::string, std::string>& statements,
+                      const SideBySide& settings);
+
+}  // namespace bench
