@@ -7,6 +7,7 @@
 #include <charconv>
 #include <cmath>
 #include <cstdlib>
+#include <filesystem>
 #include <fstream>
 #include <iostream>
 #include <nlohmann/json.hpp>
@@ -147,6 +148,21 @@ std::map<std::string, std::string> read_statements(const std::string& path) {
     }
   }
   return statements;
+}
+
+void fill(Peer& peer, const std::string& folder, const std::string& kept, const std::vector<PeerTable>& tables) {
+  const std::string file = folder + "/" + kept;
+  const bool known = std::filesystem::exists(file);
+  peer.run(fmt::format("attach '{}' as kept", file));
+  for (const PeerTable& table : tables) {
+    if (!known) {
+      peer.run(fmt::format(
+          "create table kept.{} as select * from read_csv('{}/data/{}.csv', header = true, columns = {{{}}})",
+          table.name, folder, table.files, table.columns));
+    }
+    peer.run(fmt::format("create table {0} as select * from kept.{0}", table.name));
+  }
+  peer.run("detach kept");
 }
 
 void run_side_by_side(const Dataset& dataset, Peer& peer, const std::map<std::string, std::string>& statements,

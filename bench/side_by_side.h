@@ -28,6 +28,16 @@ struct SideBySide {
 // The statements behind "-- name" lines of a file.
 std::map<std::string, std::string> read_statements(const std::string& path);
 
+// A table of the peer: the CSV files that hold it, without their ending, and its columns with their types.
+struct PeerTable {
+  std::string name;
+  std::string files;
+  std::string columns;
+};
+// Puts tables into the peer's memory, from the files of `folder`/data; they are parsed once and kept in the file `kept`
+// of the folder.
+void fill(Peer& peer, const std::string& folder, const std::string& kept, const std::vector<PeerTable>& tables);
+
 // Asks both, compares and prints. Ends the program where an answer differs.
 void run_side_by_side(const juniper::Dataset& dataset, Peer& peer, const std::map<std::string, std::string>& statements,
                       const SideBySide& settings);

@@ -11,9 +11,7 @@
 #include <bit>
 #include <chrono>
 #include <filesystem>
-#include <fstream>
 #include <iostream>
-#include <iterator>
 #include <random>
 #include <string>
 #include <utility>
@@ -23,34 +21,13 @@
 #include "open_model.h"
 #include "peer.h"
 #include "side_by_side.h"
+#include "text_file.h"
 
 namespace {
 
 using namespace juniper;
+using bench::TextFile;
 namespace fs = std::filesystem;
-
-// A text file that grows in memory and is written in large parts.
-class TextFile {
- public:
-  explicit TextFile(const std::string& path) : file_(path, std::ios::binary) {}
-  ~TextFile() { flush(); }
-  TextFile(const TextFile&) = delete;
-  TextFile& operator=(const TextFile&) = delete;
-  template <class... Values>
-  void line(fmt::format_string<Values...> format, Values&&... values) {
-    fmt::format_to(std::back_inserter(buffer_), format, std::forward<Values>(values)...);
-    buffer_.push_back('\n');
-    if (buffer_.size() > std::size_t{1} << 20) flush();
-  }
-
- private:
-  void flush() {
-    file_.write(buffer_.data(), static_cast<std::streamsize>(buffer_.size()));
-    buffer_.clear();
-  }
-  std::ofstream file_;
-  fmt::memory_buffer buffer_;
-};
 
 struct Nation {
   const char* name;
@@ -101,9 +78,7 @@ class Generator {
  private:
   using Days = std::chrono::sys_days;
 
-  std::uint64_t draw(std::uint64_t low, std::uint64_t high) {
-    return low + static_cast<std::uint64_t>(static_cast<int128>(random_()) * static_cast<int128>(high - low + 1) >> 64);
-  }
+  std::uint64_t draw(std::uint64_t low, std::uint64_t high) { return bench::draw(random_, low, high); }
   template <class List>
   const char* one_of(const List& list) {
     return list[draw(0, std::size(list) - 1)];
@@ -234,48 +209,6 @@ class Generator {
   std::mt19937_64 random_{7};
 };
 
-// The tables in the peer, typed as narrowly as values allow, read once and kept in a file of the peer.
-void fill(bench::Peer& peer, const std::string& folder) {
-  const std::string file = folder + "/ssb.peer";
-  const bool known = fs::exists(file);
-  peer.run(fmt::format("attach '{}' as kept", file));
-  const std::pair<const char*, const char*> tables[] = {
-      {"lineorder",
-       "'lo_orderkey': integer, 'lo_linenumber': tinyint, 'lo_custkey': integer, 'lo_partkey': integer, 'lo_suppkey': "
-       "integer, 'lo_orderdate': integer, 'lo_orderpriority': varchar, 'lo_shippriority': tinyint, 'lo_quantity': "
-       "tinyint, "
-       "'lo_extendedprice': integer, 'lo_ordtotalprice': integer, 'lo_discount': tinyint, 'lo_revenue': integer, "
-       "'lo_supplycost': integer, 'lo_tax': tinyint, 'lo_commitdate': integer, 'lo_shipmode': varchar"},
-      {"part",
-       "'p_partkey': integer, 'p_name': varchar, 'p_mfgr': varchar, 'p_category': varchar, 'p_brand1': varchar, "
-       "'p_color': "
-       "varchar, 'p_type': varchar, 'p_size': tinyint, 'p_container': varchar"},
-      {"supplier",
-       "'s_suppkey': integer, 's_name': varchar, 's_address': varchar, 's_city': varchar, 's_nation': varchar, "
-       "'s_region': "
-       "varchar, 's_phone': varchar"},
-      {"customer",
-       "'c_custkey': integer, 'c_name': varchar, 'c_address': varchar, 'c_city': varchar, 'c_nation': varchar, "
-       "'c_region': "
-       "varchar, 'c_phone': varchar, 'c_mktsegment': varchar"},
-      {"dates",
-       "'d_datekey': integer, 'd_date': varchar, 'd_dayofweek': varchar, 'd_month': varchar, 'd_year': smallint, "
-       "'d_yearmonthnum': integer, 'd_yearmonth': varchar, 'd_daynuminweek': tinyint, 'd_daynuminmonth': tinyint, "
-       "'d_daynuminyear': smallint, 'd_monthnuminyear': tinyint, 'd_weeknuminyear': tinyint, 'd_sellingseason': "
-       "varchar, "
-       "'d_lastdayinweekfl': boolean, 'd_lastdayinmonthfl': boolean, 'd_holidayfl': boolean, 'd_weekdayfl': boolean"}};
-  for (const auto& [name, types] : tables) {
-    const std::string table = name;
-    const std::string files = table == "lineorder" ? "lineorder-*" : table == "dates" ? "date" : table;
-    if (!known)
-      peer.run(fmt::format(
-          "create table kept.{} as select * from read_csv('{}/data/{}.csv', header = true, columns = {{{}}})", name,
-          folder, files, types));
-    peer.run(fmt::format("create table {0} as select * from kept.{0}", name));
-  }
-  peer.run("detach kept");
-}
-
 }  // namespace
 
 int main(int count, char** arguments) {
@@ -293,7 +226,33 @@ int main(int count, char** arguments) {
   const Dataset dataset = bench::open_model(BENCH_SSB "/star.ridge", folder, settings.threads);
   settings.over = fmt::format("Star Schema Benchmark, scale {}", scale);
   bench::Peer peer(arguments[3], settings.threads);
-  fill(peer, folder);
+  bench::fill(
+      peer, folder, "ssb.peer",
+      {{"lineorder", "lineorder-*",
+        "'lo_orderkey': integer, 'lo_linenumber': tinyint, 'lo_custkey': integer, 'lo_partkey': integer, 'lo_suppkey': "
+        "integer, 'lo_orderdate': integer, 'lo_orderpriority': varchar, 'lo_shippriority': tinyint, 'lo_quantity': "
+        "tinyint, "
+        "'lo_extendedprice': integer, 'lo_ordtotalprice': integer, 'lo_discount': tinyint, 'lo_revenue': integer, "
+        "'lo_supplycost': integer, 'lo_tax': tinyint, 'lo_commitdate': integer, 'lo_shipmode': varchar"},
+       {"part", "part",
+        "'p_partkey': integer, 'p_name': varchar, 'p_mfgr': varchar, 'p_category': varchar, 'p_brand1': varchar, "
+        "'p_color': "
+        "varchar, 'p_type': varchar, 'p_size': tinyint, 'p_container': varchar"},
+       {"supplier", "supplier",
+        "'s_suppkey': integer, 's_name': varchar, 's_address': varchar, 's_city': varchar, 's_nation': varchar, "
+        "'s_region': "
+        "varchar, 's_phone': varchar"},
+       {"customer", "customer",
+        "'c_custkey': integer, 'c_name': varchar, 'c_address': varchar, 'c_city': varchar, 'c_nation': varchar, "
+        "'c_region': "
+        "varchar, 'c_phone': varchar, 'c_mktsegment': varchar"},
+       {"dates", "date",
+        "'d_datekey': integer, 'd_date': varchar, 'd_dayofweek': varchar, 'd_month': varchar, 'd_year': smallint, "
+        "'d_yearmonthnum': integer, 'd_yearmonth': varchar, 'd_daynuminweek': tinyint, 'd_daynuminmonth': tinyint, "
+        "'d_daynuminyear': smallint, 'd_monthnuminyear': tinyint, 'd_weeknuminyear': tinyint, 'd_sellingseason': "
+        "varchar, "
+        "'d_lastdayinweekfl': boolean, 'd_lastdayinmonthfl': boolean, 'd_holidayfl': boolean, 'd_weekdayfl': "
+        "boolean"}});
   bench::run_side_by_side(dataset, peer, bench::read_statements(BENCH_SSB "/statements.sql"), settings);
   return 0;
 }
