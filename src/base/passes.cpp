@@ -170,6 +170,95 @@ std::size_t unpack_eights(const unsigned char* HWY_RESTRICT bytes, std::size_t a
 }
 #endif
 
+// Four bytes from the one in which a number begins hold all of its bits, as long as these are at most 25. Those at the
+// end of the words are left.
+std::size_t unpack_at_here(const unsigned char* HWY_RESTRICT bytes, std::size_t available, unsigned bits,
+                           std::uint32_t base, const std::uint32_t* HWY_RESTRICT positions, std::size_t count,
+                           std::uint32_t* HWY_RESTRICT out) {
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const hn::RebindToSigned<decltype(d)> signed_tag;
+  const std::size_t lanes = hn::Lanes(d);
+  const auto width = hn::Set(d, bits);
+  const auto mask = hn::Set(d, (std::uint32_t{1} << bits) - 1);
+  const auto in_byte = hn::Set(d, 7U);
+  const auto low = hn::Set(d, base);
+  std::size_t i = 0;
+  for (; i + lanes <= count; i += lanes) {
+    if (std::size_t{positions[i + lanes - 1]} * bits / 8 + 4 > available) break;
+    const auto bit = hn::Mul(hn::LoadU(d, positions + i), width);
+    const auto at = hn::BitCast(signed_tag, hn::ShiftRight<3>(bit));
+    const auto held = hn::GatherOffset(d, reinterpret_cast<const std::uint32_t*>(bytes), at);
+    hn::StoreU(hn::Add(hn::And(hn::Shr(held, hn::And(bit, in_byte)), mask), low), d, out + i);
+  }
+  return i;
+}
+
+// Within four neighbours, one and then two places are added; then what came before them.
+void add_up_here(std::uint32_t* numbers, std::size_t count) {
+#if HWY_TARGET == HWY_SCALAR
+  for (std::size_t i = 1; i < count; ++i) numbers[i] += numbers[i - 1];
+#else
+  const hn::FixedTag<std::uint32_t, 4> d;
+  auto before = hn::Zero(d);
+  std::size_t i = 0;
+  for (; i + 4 <= count; i += 4) {
+    auto v = hn::LoadU(d, numbers + i);
+    v = hn::Add(v, hn::ShiftLeftLanes<1>(d, v));
+    v = hn::Add(v, hn::ShiftLeftLanes<2>(d, v));
+    v = hn::Add(v, before);
+    hn::StoreU(v, d, numbers + i);
+    before = hn::Broadcast<3>(v);
+  }
+  for (i = std::max<std::size_t>(i, 1); i < count; ++i) numbers[i] += numbers[i - 1];
+#endif
+}
+
+// For each byte of bits but the lowest: how many of the bits up to each place are set, without the lowest.
+constexpr auto ones_within = [] {
+  std::array<std::array<std::uint8_t, 8>, 128> table{};
+  for (unsigned bits = 0; bits < 128; ++bits) {
+    for (unsigned place = 1; place < 8; ++place)
+      table[bits][place] = static_cast<std::uint8_t>(table[bits][place - 1] + (bits >> (place - 1) & 1));
+  }
+  return table;
+}();
+
+// Eight rows at a time: the number of the run in which the first of them stands is the first of eight that are loaded,
+// from which each row picks its own.
+void fill_runs_here(const std::uint64_t* HWY_RESTRICT firsts, std::size_t rows,
+                    const std::uint32_t* HWY_RESTRICT of_runs, std::uint32_t* HWY_RESTRICT out) {
+  std::size_t i = 0;
+  std::size_t run = static_cast<std::size_t>(-1);  // of the row before
+#if HWY_TARGET != HWY_SCALAR
+  const hn::CappedTag<std::uint32_t, 8> d;
+  if (hn::Lanes(d) == 8) {
+    const hn::Rebind<std::uint8_t, decltype(d)> bytes;
+    for (; i + 8 <= rows; i += 8) {
+      const auto begins = static_cast<unsigned>(firsts[i / 64] >> i % 64 & 255U);
+      const auto numbers = hn::LoadU(d, of_runs + run + (begins & 1));
+      const auto picks = hn::PromoteTo(d, hn::LoadU(bytes, ones_within[begins >> 1].data()));
+      hn::StoreU(hn::TableLookupLanes(numbers, hn::IndicesFromVec(d, picks)), d, out + i);
+      run += static_cast<std::size_t>(std::popcount(begins));
+    }
+  }
+#endif
+  for (; i < rows; ++i) {
+    run += firsts[i / 64] >> i % 64 & 1;
+    out[i] = of_runs[run];
+  }
+}
+
+void find_runs_here(const std::uint64_t* HWY_RESTRICT firsts, const std::uint32_t* HWY_RESTRICT rows, std::size_t count,
+                    std::uint32_t* HWY_RESTRICT out) {
+  std::size_t word = 0;
+  std::size_t before = 0;  // runs that begin in earlier words
+  for (std::size_t i = 0; i < count; ++i) {
+    for (; word < rows[i] / 64; ++word) before += static_cast<std::size_t>(std::popcount(firsts[word]));
+    const std::uint64_t through = firsts[word] << (63 - rows[i] % 64);
+    out[i] = static_cast<std::uint32_t>(before + static_cast<std::size_t>(std::popcount(through)) - 1);
+  }
+}
+
 std::size_t find_between_here(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count, std::uint32_t low,
                               std::uint32_t high, std::uint32_t* HWY_RESTRICT out) {
   const hn::CappedTag<std::uint32_t, 16> d;
@@ -289,6 +378,10 @@ JUNIPER_WIDEST(widest_narrow, narrow_here);
 JUNIPER_WIDEST(widest_widen, widen_here);
 JUNIPER_WIDEST(widest_pack, pack_here);
 JUNIPER_WIDEST(widest_unpack_eights, unpack_eights);
+JUNIPER_WIDEST(widest_unpack_at, unpack_at_here);
+JUNIPER_WIDEST(widest_add_up, add_up_here);
+JUNIPER_WIDEST(widest_fill_runs, fill_runs_here);
+JUNIPER_WIDEST(widest_find_runs, find_runs_here);
 JUNIPER_WIDEST(widest_find_between, find_between_here);
 JUNIPER_WIDEST(widest_find_in, find_in_here);
 JUNIPER_WIDEST(widest_look_up, look_up_here);
@@ -336,6 +429,32 @@ void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::u
                              base, out);
   }
   for (; i < count; ++i) out[i] = base + static_cast<std::uint32_t>(unpack_one(words, i, bits));
+}
+
+void unpack_at(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint32_t base,
+               std::span<const std::uint32_t> positions, std::uint32_t* out) {
+  std::size_t i = 0;
+  if (bits == 0) {
+    std::fill_n(out, positions.size(), base);
+    return;
+  }
+  if (bits <= 25) {
+    i = widest_unpack_at(reinterpret_cast<const unsigned char*>(words), words_for(count, bits) * 8, bits, base,
+                         positions.data(), positions.size(), out);
+  }
+  for (; i < positions.size(); ++i) out[i] = base + static_cast<std::uint32_t>(unpack_one(words, positions[i], bits));
+}
+
+void add_up(std::span<std::uint32_t> numbers) {
+  widest_add_up(numbers.data(), numbers.size());
+}
+
+void fill_runs(const std::uint64_t* firsts, std::size_t rows, const std::uint32_t* of_runs, std::uint32_t* out) {
+  widest_fill_runs(firsts, rows, of_runs, out);
+}
+
+void find_runs(const std::uint64_t* firsts, std::span<const std::uint32_t> rows, std::uint32_t* out) {
+  widest_find_runs(firsts, rows.data(), rows.size(), out);
 }
 
 std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t low, std::uint32_t high,

@@ -34,6 +34,20 @@ void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bi
 // base + each of `count` packed numbers (base/bits.h) of up to 32 bits, modulo 2^32.
 void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint32_t base, std::uint32_t* out);
 
+// The same for some of them alone: those at `positions`, which ascend, of `count` that there are.
+void unpack_at(const std::uint64_t* words, std::size_t count, unsigned bits, std::uint32_t base,
+               std::span<const std::uint32_t> positions, std::uint32_t* out);
+
+// Each number becomes the sum of all up to it, modulo 2^32.
+void add_up(std::span<std::uint32_t> numbers);
+
+// Rows stand in runs; the bit of a row is set where a run begins, as it does in the first. Writes for each of `rows` rows
+// the number of its run, of which `of_runs` holds one for each and may be read `beyond_filled` further.
+inline constexpr std::size_t beyond_filled = 16;
+void fill_runs(const std::uint64_t* firsts, std::size_t rows, const std::uint32_t* of_runs, std::uint32_t* out);
+// Writes for each of some rows, which ascend, which run it is in.
+void find_runs(const std::uint64_t* firsts, std::span<const std::uint32_t> rows, std::uint32_t* out);
+
 // Writes the positions of the numbers from `low` to `high`, ascending, and returns how many they are; `out` has room
 // for all positions and for 16 more.
 std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t low, std::uint32_t high,

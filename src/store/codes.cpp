@@ -30,6 +30,13 @@ std::size_t checkpoints(std::size_t rows) {
   return (rows + checkpoint_rows - 1) / checkpoint_rows;
 }
 
+// How many of the first `count` bits are set.
+std::size_t ones_before(const std::uint64_t* words, std::size_t count) {
+  const std::size_t whole = count_ones({words, count / 64});
+  if (count % 64 == 0) return whole;
+  return whole + static_cast<std::size_t>(std::popcount(words[count / 64] & ((std::uint64_t{1} << count % 64) - 1)));
+}
+
 }  // namespace
 
 // --- encoding -------------------------------------------------------------------------------------------------------
@@ -70,7 +77,7 @@ void Codes::Encoder::encode_block(std::span<const std::uint64_t> codes) {
   entry.offset = static_cast<std::uint32_t>(words_.size() - directory_words_);
   if (entry.bits != 0) {
     entry.encoding = Encoding::packed;
-    for (const Entry& other : {runs(entry, spread), delta(entry, spread), frequent(entry)}) {
+    for (const Entry& other : {runs(entry, spread), short_runs(entry, spread), delta(entry, spread), frequent(entry)}) {
       if (payload_words(other, codes.size()) < payload_words(entry, codes.size())) entry = other;
     }
   }
@@ -81,6 +88,12 @@ void Codes::Encoder::encode_block(std::span<const std::uint64_t> codes) {
 Codes::Entry Codes::Encoder::runs(Entry entry, const Spread& spread) const {
   entry.encoding = Encoding::runs;
   entry.count = static_cast<std::uint16_t>(spread.changes + 1);
+  return entry;
+}
+
+Codes::Entry Codes::Encoder::short_runs(Entry entry, const Spread& spread) const {
+  entry = runs(entry, spread);
+  entry.encoding = Encoding::short_runs;
   return entry;
 }
 
@@ -142,6 +155,16 @@ void Codes::Encoder::write(Entry& entry) {
       std::memcpy(more((ends.size() + 3) / 4), ends.data(), ends.size() * sizeof(ends[0]));
       break;
     }
+    case Encoding::short_runs: {
+      std::uint64_t* const firsts = more(words_for(codes_.size(), 1));
+      for (std::size_t i = 0; i < codes_.size(); ++i) {
+        if (i != 0 && codes_[i] == codes_[i - 1]) continue;
+        firsts[i / 64] |= std::uint64_t{1} << i % 64;
+        scratch_.push_back(codes_[i]);
+      }
+      pack(scratch_, entry.base, entry.bits);
+      break;
+    }
     case Encoding::delta:
       for (std::size_t i = 0; i < codes_.size(); i += checkpoint_rows) scratch_.push_back(codes_[i]);
       pack(scratch_, entry.base, entry.other_bits);
@@ -175,6 +198,7 @@ std::size_t Codes::payload_words(const Entry& entry, std::size_t rows) {
     case Encoding::delta:
       return words_for(checkpoints(rows), entry.other_bits) + words_for(rows, entry.bits);
     case Encoding::frequent:
+    case Encoding::short_runs:
       return words_for(rows, 1) + words_for(entry.count, entry.bits);
   }
   return 0;
@@ -230,9 +254,10 @@ void Codes::check_bytes(std::size_t block) const {
     const auto* const ends = reinterpret_cast<const std::uint16_t*>(payload(e) + words_for(e.count, e.bits));
     must(e.count != 0 && ends[e.count - 1] == rows && std::is_sorted(ends, ends + e.count));
   }
-  if (e.encoding == Encoding::frequent) {
+  if (e.encoding == Encoding::frequent || e.encoding == Encoding::short_runs) {
     must(count_ones({payload(e), words_for(rows, 1)}) == e.count &&
          (rows % 64 == 0 || payload(e)[rows / 64] >> rows % 64 == 0));
+    must(e.encoding == Encoding::frequent || (payload(e)[0] & 1) != 0);
   }
   const Bounds within = bounds(e);
   must(within.low <= allowed_.largest);
@@ -304,13 +329,38 @@ std::uint64_t Codes::code_in(std::size_t block, std::size_t index) const {
     }
     case Encoding::frequent: {
       if ((words[index / 64] >> index % 64 & 1) == 0) return e.extra;
-      const std::uint64_t before = words[index / 64] & ((std::uint64_t{1} << index % 64) - 1);
-      const std::size_t others = count_ones({words, index / 64}) + static_cast<std::size_t>(std::popcount(before));
-      return e.base + unpack_one(words + words_for(rows_in_block(block), 1), others, e.bits);
+      return e.base + unpack_one(words + words_for(rows_in_block(block), 1), ones_before(words, index), e.bits);
+    }
+    case Encoding::short_runs: {
+      const std::size_t run = ones_before(words, index + 1) - 1;
+      return e.base + unpack_one(words + words_for(rows_in_block(block), 1), run, e.bits);
     }
   }
   return e.base;
 }
+
+namespace {
+
+// Each number becomes the sum of all up to it.
+void add_up(std::span<std::uint32_t> numbers) {
+  base::add_up(numbers);
+}
+void add_up(std::span<std::uint64_t> numbers) {
+  for (std::size_t i = 1; i < numbers.size(); ++i) numbers[i] += numbers[i - 1];
+}
+
+// Each row gets the code of its run; `firsts` has the bits of the first rows of runs.
+void fill_runs(const std::uint64_t* firsts, std::size_t rows, const std::uint32_t* of_runs, std::uint32_t* out) {
+  base::fill_runs(firsts, rows, of_runs, out);
+}
+void fill_runs(const std::uint64_t* firsts, std::size_t rows, const std::uint64_t* of_runs, std::uint64_t* out) {
+  for (std::size_t i = 0; i < rows; ++i) {
+    of_runs += i == 0 ? 0 : firsts[i / 64] >> i % 64 & 1;
+    out[i] = *of_runs;
+  }
+}
+
+}  // namespace
 
 // Codes of 32 bits are computed modulo 2^32 all the way.
 template <class Code>
@@ -343,10 +393,15 @@ void Codes::decode(const Entry& e, std::size_t rows, Code* out) const {
       }
       unpack(words + words_for(checkpoints(rows), e.other_bits), rows, e.bits, static_cast<Code>(e.extra), out);
       for (std::size_t begin = 0; begin < rows; begin += checkpoint_rows) {
-        auto code = static_cast<Code>(e.base + unpack_one(words, begin / checkpoint_rows, e.other_bits));
-        out[begin] = code;
-        for (std::size_t i = begin + 1; i < std::min(begin + checkpoint_rows, rows); ++i) out[i] = code += out[i];
+        out[begin] = static_cast<Code>(e.base + unpack_one(words, begin / checkpoint_rows, e.other_bits));
+        add_up(std::span(out + begin, std::min(checkpoint_rows, rows - begin)));
       }
+      return;
+    }
+    case Encoding::short_runs: {
+      std::array<Code, block_rows + base::beyond_filled> of_runs;
+      unpack(words + words_for(rows, 1), e.count, e.bits, static_cast<Code>(e.base), of_runs.data());
+      fill_runs(words, rows, of_runs.data(), out);
       return;
     }
     case Encoding::frequent: {
@@ -380,6 +435,50 @@ void Codes::decode_block(std::size_t block, std::uint32_t* out) const {
   }
   decode(e, rows, out);
   if (doubtful(block)) check_codes(block, std::span<const std::uint32_t>(out, rows));
+}
+
+bool Codes::pick(const Entry& e, std::size_t in_block, std::span<const std::uint32_t> rows, std::uint32_t* out) const {
+  const std::uint64_t* const words = payload(e);
+  const auto base = static_cast<std::uint32_t>(e.base);
+  // A row that is picked costs as much as a few that are decoded one after the other.
+  const bool few = rows.size() < in_block / 4;
+  switch (e.encoding) {
+    case Encoding::constant:
+      std::fill_n(out, rows.size(), base);
+      return true;
+    case Encoding::packed:
+      if (few) base::unpack_at(words, in_block, e.bits, base, rows, out);
+      return few;
+    case Encoding::runs: {
+      const auto* end = reinterpret_cast<const std::uint16_t*>(words + words_for(e.count, e.bits));
+      const auto* const first = end;
+      for (std::size_t i = 0; i < rows.size(); ++i) {
+        while (*end <= rows[i]) ++end;
+        out[i] = base + static_cast<std::uint32_t>(unpack_one(words, static_cast<std::size_t>(end - first), e.bits));
+      }
+      return true;
+    }
+    case Encoding::short_runs: {
+      if (!few) return false;
+      std::array<std::uint32_t, block_rows> runs;
+      base::find_runs(words, rows, runs.data());
+      base::unpack_at(words + words_for(in_block, 1), e.count, e.bits, base, std::span(runs).first(rows.size()), out);
+      return true;
+    }
+    case Encoding::delta:
+    case Encoding::frequent:
+      return false;
+  }
+  return false;
+}
+
+void Codes::decode_rows(std::size_t block, std::span<const std::uint32_t> rows, std::uint32_t* out) const {
+  check(block);
+  if (doubtful(block) || !pick(entry(block), rows_in_block(block), rows, out)) {
+    std::array<std::uint32_t, block_rows> all;
+    decode_block(block, all.data());
+    for (std::size_t i = 0; i < rows.size(); ++i) out[i] = all[rows[i]];
+  }
 }
 
 std::size_t Codes::runs(std::size_t block, Run* out) const {
@@ -437,9 +536,9 @@ std::string Codes::describe() const {
     ++count[static_cast<std::size_t>(e.encoding)];
     if (e.encoding == Encoding::packed) widest = std::max<unsigned>(widest, e.bits);
   }
-  const std::array<std::string, encodings> names{"constant", fmt::format("packed {} bits", widest), "runs", "delta",
-                                                 "frequent"};
-  std::array<std::size_t, encodings> order{0, 1, 2, 3, 4};
+  const std::array<std::string, encodings> names{
+      "constant", fmt::format("packed {} bits", widest), "runs", "delta", "frequent", "short runs"};
+  std::array<std::size_t, encodings> order{0, 1, 2, 3, 4, 5};
   std::stable_sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) { return count[a] > count[b]; });
   std::string text;
   for (const std::size_t i : order) {

@@ -3,11 +3,11 @@
 // Layout of its bytes, all little-endian, everything aligned to 8 bytes:
 //
 //   block directory   one entry of 32 bytes per block of 4096 codes (the last block may be shorter)
-//     uint8   encoding    0 constant, 1 packed, 2 runs, 3 delta, 4 frequent
+//     uint8   encoding    0 constant, 1 packed, 2 runs, 3 delta, 4 frequent, 5 short runs
 //     uint8   bits        width of a packed number, 0 to 64
 //     uint8   other bits  width of a packed checkpoint, for encoding 3
 //     uint8   0
-//     uint16  count       of runs, for encoding 2; of the other codes, for encoding 4
+//     uint16  count       of runs, for encodings 2 and 5; of the other codes, for encoding 4
 //     uint16  0
 //     uint32  offset      of the block's payload, in words of 8 bytes from the start of the payload area
 //     uint32  hash        the lower half of XXH3 of the payload
@@ -22,6 +22,8 @@
 //                less the smallest difference, in `bits` (0 in each 128th row)
 //     frequent   one bit for each row, set where the code is another than the frequent one, padded to a word; then
 //                code - base of these rows, packed
+//     short runs one bit for each row, set in the first row of each run, padded to a word; then code - base of each run,
+//                packed. Smaller than runs where these are shorter than 16 rows, as those of an order's lines are.
 //
 // Packed with base is what is called frame of reference; with 64 bits it is the plain form. A single code is found
 // without decoding its block: the checkpoints are there so that a delta adds up 127 differences at most.
@@ -85,6 +87,8 @@ class Codes {
   void decode_block(std::size_t block, std::uint64_t* out) const;
   // The same, where no code needs more than 32 bits.
   void decode_block(std::size_t block, std::uint32_t* out) const;
+  // The same for some rows of a block alone; their positions in it ascend.
+  void decode_rows(std::size_t block, std::span<const std::uint32_t> rows, std::uint32_t* out) const;
   // Codes between which those of a block lie, the lower one not beyond the largest of all; equal where the block holds
   // one code alone.
   struct Bounds {
@@ -116,8 +120,8 @@ class Codes {
   std::string describe() const;
 
  private:
-  enum class Encoding : std::uint8_t { constant, packed, runs, delta, frequent };
-  static constexpr std::size_t encodings = 5;
+  enum class Encoding : std::uint8_t { constant, packed, runs, delta, frequent, short_runs };
+  static constexpr std::size_t encodings = 6;
   struct Entry {
     Encoding encoding;
     std::uint8_t bits;
@@ -151,6 +155,8 @@ class Codes {
   std::string place(std::size_t block) const;
   template <class Code>
   void decode(const Entry& entry, std::size_t rows, Code* out) const;
+  // Some rows of a block of so many, where that is less work than to decode all and pick them. False where it isn't.
+  bool pick(const Entry& entry, std::size_t in_block, std::span<const std::uint32_t> rows, std::uint32_t* out) const;
   static Bounds bounds(const Entry& entry);
 
   Bytes bytes_;
@@ -172,6 +178,7 @@ class Codes::Encoder {
   using Spread = base::Spread<std::uint64_t>;
   void encode_block(std::span<const std::uint64_t> codes);
   Entry runs(Entry entry, const Spread& spread) const;
+  Entry short_runs(Entry entry, const Spread& spread) const;
   Entry delta(Entry entry, const Spread& spread) const;
   Entry frequent(Entry entry) const;
   std::uint64_t* more(std::size_t words);

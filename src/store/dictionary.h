@@ -46,6 +46,8 @@ class NumberDictionary {
 
   std::int64_t exact(std::uint64_t code) const { return static_cast<std::int64_t>(unpacked()[code]); }
   double real(std::uint64_t code) const;
+  // By code, what `exact` gives, as many as there are.
+  const std::int64_t* all_exact() const { return reinterpret_cast<const std::int64_t*>(unpacked()); }
   const Codes& codes() const { return codes_; }
   Codes& codes() { return codes_; }
   std::uint64_t smallest() const { return smallest_; }

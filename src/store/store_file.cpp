@@ -24,7 +24,7 @@ namespace juniper::store {
 namespace {
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 6;
+constexpr std::uint32_t format_version = 7;
 
 struct Header {
   std::array<char, 8> magic;

@@ -154,6 +154,75 @@ TEST_F(Passes, PositionsAndSumsEqualPlainLoops) {
   });
 }
 
+TEST_F(Passes, SomeOfPackedNumbersUnpackAtEveryWidth) {
+  test::at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      for (unsigned bits = 0; bits <= 32; ++bits) {
+        const std::vector<std::uint64_t> values = numbers(length, bits);
+        std::vector<std::uint64_t> words(words_for(length, bits));
+        pack(values, 0, bits, words.data());
+        for (const std::uint64_t in : {1U, 3U, 40U}) {
+          std::vector<std::uint32_t> positions;
+          for (std::uint32_t i = 0; i < length; ++i) {
+            if (random_() % in == 0 || i + 1 == length) positions.push_back(i);
+          }
+          std::vector<std::uint32_t> found(positions.size() + 1, 42);
+          unpack_at(words.data(), length, bits, 7, positions, found.data());
+          for (std::size_t i = 0; i < positions.size(); ++i)
+            ASSERT_EQ(found[i], static_cast<std::uint32_t>(values[positions[i]] + 7)) << i << " of " << bits << " bits";
+          ASSERT_EQ(found.back(), 42U) << "written past the end";
+        }
+      }
+    }
+  });
+}
+
+TEST_F(Passes, SumsUpToEachNumberEqualAPlainLoop) {
+  test::at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      std::vector<std::uint32_t> given;
+      for (const std::uint64_t number : numbers(length, 32)) given.push_back(static_cast<std::uint32_t>(number));
+      std::vector<std::uint32_t> expected(length);
+      std::partial_sum(given.begin(), given.end(), expected.begin());
+      add_up(given);
+      EXPECT_EQ(given, expected) << length;
+    }
+  });
+}
+
+TEST_F(Passes, RunsAreFilledAndFound) {
+  test::at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      for (const std::uint64_t longest : {1U, 2U, 7U, 100U}) {
+        std::vector<std::uint64_t> firsts((length + 63) / 64);
+        std::vector<std::uint32_t> of_runs;
+        std::vector<std::uint32_t> expected;
+        std::vector<std::uint32_t> run_of_row;
+        for (std::size_t row = 0, left = 0; row < length; ++row, --left) {
+          if (left == 0) {
+            left = 1 + random_() % longest;
+            firsts[row / 64] |= std::uint64_t{1} << row % 64;
+            of_runs.push_back(static_cast<std::uint32_t>(random_()));
+          }
+          expected.push_back(of_runs.back());
+          run_of_row.push_back(static_cast<std::uint32_t>(of_runs.size() - 1));
+        }
+        of_runs.resize(of_runs.size() + beyond_filled);
+        std::vector<std::uint32_t> filled(length);
+        fill_runs(firsts.data(), length, of_runs.data(), filled.data());
+        EXPECT_EQ(filled, expected) << length << " rows, runs up to " << longest;
+        std::vector<std::uint32_t> rows;
+        for (std::uint32_t row = 0; row < length; ++row) {
+          if (random_() % 3 == 0) rows.push_back(row);
+        }
+        std::vector<std::uint32_t> found(rows.size());
+        find_runs(firsts.data(), rows, found.data());
+        for (std::size_t i = 0; i < rows.size(); ++i) EXPECT_EQ(found[i], run_of_row[rows[i]]) << rows[i];
+      }
+    }
+  });
+}
+
 TEST_F(Passes, SetBitsAreCounted) {
   test::at_every_level([&] {
     for (std::size_t length = 0; length <= 40; ++length) {

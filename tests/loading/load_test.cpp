@@ -403,7 +403,7 @@ TEST(Dataset, AStoreOfAnotherVersionIsLoadedAgain) {
   const test::SmallModel model = small();
   ASSERT_TRUE(load(model.path()));
   std::string bytes = test::read_file(model.folder.path("model.jrs"));
-  bytes[8] = 7;
+  ++bytes[8];
   model.folder.write("model.jrs", bytes);
   EXPECT_EQ(Dataset::open(model.folder.path("model.jrs")).error()[0].code, "JR-604");
   EXPECT_EQ(test::answer(model.open(), "show total"), "6.75");

@@ -61,6 +61,28 @@ void expect_none_beyond(const std::vector<std::uint64_t>& values, const Codes& c
   }
 }
 
+// Whole blocks, and rows that are picked: all, every other one, one in five, in fifty and in a thousand.
+void expect_same_in_32_bits(const Codes& codes, const std::vector<std::uint64_t>& values, const std::string& what) {
+  std::mt19937_64 random(test::test_seed(9));
+  std::vector<std::uint32_t> block(block_rows);
+  for (std::size_t b = 0; b < codes.blocks(); ++b) {
+    codes.decode_block(b, block.data());
+    const auto first = values.begin() + static_cast<std::ptrdiff_t>(b * block_rows);
+    ASSERT_TRUE(std::equal(first, first + static_cast<std::ptrdiff_t>(codes.rows_in_block(b)), block.begin())) << what;
+    for (const std::uint64_t in : {1U, 2U, 5U, 50U, 1000U}) {
+      std::vector<std::uint32_t> rows;
+      for (std::uint32_t i = 0; i < codes.rows_in_block(b); ++i) {
+        if (random() % in == 0) rows.push_back(i);
+      }
+      std::vector<std::uint32_t> picked(rows.size() + 1, 42);
+      codes.decode_rows(b, rows, picked.data());
+      for (std::size_t i = 0; i < rows.size(); ++i)
+        ASSERT_EQ(picked[i], first[rows[i]]) << what << " row " << rows[i] << " of block " << b << ", one in " << in;
+      ASSERT_EQ(picked.back(), 42U) << what;
+    }
+  }
+}
+
 void expect_same(const std::vector<std::uint64_t>& values, const std::string& what) {
   const Codes codes = Codes::encode(values);
   ASSERT_EQ(codes.size(), values.size());
@@ -82,6 +104,7 @@ void expect_same(const std::vector<std::uint64_t>& values, const std::string& wh
       ASSERT_EQ(codes.at(b * block_rows + i), values[b * block_rows + i]) << what;
     }
   }
+  if (largest <= 0xFFFFFFFF) expect_same_in_32_bits(*viewed, values, what);
 }
 
 // Every width of numbers, at lengths around the border of a block.
@@ -112,6 +135,11 @@ TEST(Codes, RunsAndConstantsAreReadBackAndSmall) {
   for (std::size_t i = 0; i < sorted.size(); ++i) sorted[i] = i / 1000;
   EXPECT_EQ(Codes::encode(sorted).describe(), "runs");
   EXPECT_EQ(Codes::encode({}).describe(), "empty");
+  // An order's lines: a bit for each row, and a code for each run.
+  std::vector<std::uint64_t> lines;
+  while (lines.size() < 100'000) lines.insert(lines.end(), 1 + random() % 7, random() % 2048);
+  EXPECT_EQ(Codes::encode(lines).describe(), "short runs");
+  EXPECT_LT(Codes::encode(lines).bytes().size() * 8, lines.size() * 4);
 }
 
 // What climbs, with steps of any width, and what has one code in most rows: small whatever the codes' own width.

@@ -98,10 +98,14 @@ Program& Program::inner(Program program) {
 
 // True if it is worth while to evaluate an expression over one column once for each of its codes.
 bool Program::pays_by_code(const Node& node, const store::Column& column) const {
-  if (column.has_dictionary()) return column.distinct < rows_ || column.type.kind == TypeKind::text;
+  if (column.type.kind == TypeKind::text) return true;
+  // The values of a column are found by its codes as they are.
   if (column.layout == store::Layout::bits || node.op == Op::column) return false;
+  const bool is_condition = node.type.kind == TypeKind::boolean;
+  if (column.has_dictionary() && (is_condition || column.distinct <= std::uint64_t{1} << 16))
+    return column.distinct < rows_;
   // Codes that no row has are evaluated, too; arithmetic is as quick as looking up in a table that is not small.
-  const std::uint64_t most = node.type.kind == TypeKind::boolean ? std::uint64_t{1} << 17 : std::uint64_t{1} << 12;
+  const std::uint64_t most = is_condition ? std::uint64_t{1} << 17 : std::uint64_t{1} << 12;
   return column.null_code <= most && column.null_code < rows_ / 4;
 }
 
@@ -382,7 +386,30 @@ void Program::begin(std::size_t block, Registers& registers) const {
   registers.whole_ = true;
 }
 
-void Program::keep(std::span<const std::uint32_t> positions, Registers& registers) const {
+void Program::add_read(StepIndex index, CodesSet& read) const {
+  read.resize(codes_.size());
+  const Step& step = steps_[index];
+  switch (step.kind) {
+    case Kind::column:
+    case Kind::code:
+    case Kind::looked_up:
+    case Kind::far_code:
+      read[step.codes] = true;
+      break;
+    case Kind::constant:
+    case Kind::entries:
+    case Kind::leaf:
+    case Kind::row:
+    case Kind::given:
+    case Kind::widen:
+    case Kind::tighten:
+    case Kind::operation:
+      break;
+  }
+  for (const StepIndex input : step.inputs) add_read(input, read);
+}
+
+void Program::keep(std::span<const std::uint32_t> positions, const CodesSet& later, Registers& registers) const {
   if (positions.size() == registers.count_) return;
   if (registers.whole_) {
     registers.rows_.assign(positions.begin(), positions.end());
@@ -393,9 +420,10 @@ void Program::keep(std::span<const std::uint32_t> positions, Registers& register
   registers.whole_ = false;
   registers.count_ = positions.size();
   const std::uint64_t before = registers.selection_++;
-  for (Registers::BlockCodes& codes : registers.codes_) {
+  for (std::size_t c = 0; c < registers.codes_.size(); ++c) {
+    Registers::BlockCodes& codes = registers.codes_[c];
     if (codes.known == before) codes.known = registers.selection_;
-    if (codes.filled != before) continue;
+    if (codes.filled != before || !(c < later.size() && later[c])) continue;
     for (std::size_t i = 0; i < positions.size() && !codes.narrow.empty(); ++i)
       codes.narrow[i] = codes.narrow[positions[i]];
     for (std::size_t i = 0; i < positions.size() && !codes.wide.empty(); ++i) codes.wide[i] = codes.wide[positions[i]];
@@ -443,26 +471,26 @@ void Program::fill(CodesIndex index, Registers& registers) const {
   if (block.filled == registers.selection_) return;
   block.filled = registers.selection_;
   const store::Codes& stored = *codes_[index].codes;
-  const auto read = [&](auto& codes, auto& scratch) {
-    codes.resize(store::block_rows);
-    if (registers.whole_) return stored.decode_block(registers.block_, codes.data());
-    // Few rows are found one by one sooner than a block is decoded.
-    if (registers.count_ * 64 < store::block_rows) {
-      for (std::size_t i = 0; i < registers.count_; ++i) {
-        const std::uint64_t code = stored.at(registers.begin_ + registers.rows_[i]);
-        codes[i] = static_cast<std::decay_t<decltype(codes[i])>>(code);
-      }
-      return;
+  if (!codes_[index].is_wide) {
+    block.narrow.resize(store::block_rows);
+    if (registers.whole_) {
+      stored.decode_block(registers.block_, block.narrow.data());
+    } else {
+      stored.decode_rows(registers.block_, registers.rows_, block.narrow.data());
     }
-    scratch.resize(store::block_rows);
-    stored.decode_block(registers.block_, scratch.data());
-    for (std::size_t i = 0; i < registers.count_; ++i) codes[i] = scratch[registers.rows_[i]];
-  };
-  if (codes_[index].is_wide) {
-    read(block.wide, registers.wide_scratch_);
-  } else {
-    read(block.narrow, registers.scratch_);
+    return;
   }
+  block.wide.resize(store::block_rows);
+  if (registers.whole_) return stored.decode_block(registers.block_, block.wide.data());
+  // Few rows are found one by one sooner than a block is decoded.
+  if (registers.count_ * 64 < store::block_rows) {
+    for (std::size_t i = 0; i < registers.count_; ++i) block.wide[i] = stored.at(registers.begin_ + registers.rows_[i]);
+    return;
+  }
+  std::vector<std::uint64_t>& scratch = registers.wide_scratch_;
+  scratch.resize(store::block_rows);
+  stored.decode_block(registers.block_, scratch.data());
+  for (std::size_t i = 0; i < registers.count_; ++i) block.wide[i] = scratch[registers.rows_[i]];
 }
 
 std::span<const std::uint32_t> Program::codes(CodesIndex index, Registers& registers) const {

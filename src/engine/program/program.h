@@ -103,14 +103,18 @@ class Program {
     std::size_t begin_ = 0;  // the block's first row
     std::size_t count_ = 0;
     std::uint64_t selection_ = 0;  // counts them
-    std::vector<std::uint32_t> scratch_;
     std::vector<std::uint64_t> wide_scratch_;
   };
 
   // Selects all rows of a block. Programs may be run by several threads, each with its registers.
   void begin(std::size_t block, Registers& registers) const;
-  // Narrows the selection down to these positions in it, which ascend.
-  void keep(std::span<const std::uint32_t> positions, Registers& registers) const;
+  // Codes, by their number, that somebody reads.
+  using CodesSet = std::vector<bool>;
+  // Adds those that a step reads.
+  void add_read(StepIndex step, CodesSet& read) const;
+  // Narrows the selection down to these positions in it, which ascend. Codes beside those that are read `later` need not
+  // follow.
+  void keep(std::span<const std::uint32_t> positions, const CodesSet& later, Registers& registers) const;
   // The values of a step for the selected rows, as long as the selection stands.
   const Vector& value(StepIndex step, Registers& registers) const;
 

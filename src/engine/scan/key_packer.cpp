@@ -74,6 +74,14 @@ void KeyPacker::fill(const Program& program, Table& table, const Program::ByCode
   });
 }
 
+void KeyPacker::add_read(const Program& program, Program::CodesSet& read) const {
+  for (const ByCode& part : by_code_) {
+    read.resize(std::max<std::size_t>(read.size(), part.codes + 1));
+    read[part.codes] = true;
+  }
+  for (const ByStep& part : by_step_) program.add_read(part.step, read);
+}
+
 template <class Key>
 bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key* keys) const {
   const std::size_t count = registers.count();

@@ -15,6 +15,9 @@ class KeyPacker {
   // `keys` are steps that hold the codes of the layout's columns.
   KeyPacker(const Program& program, const KeyLayout& layout, const std::vector<Program::StepIndex>& keys);
 
+  // Adds the codes that it reads.
+  void add_read(const Program& program, Program::CodesSet& read) const;
+
   // Writes the packed keys of the selected rows, which fit a Key. True if all of them are equal: then the first alone
   // is written.
   template <class Key>

@@ -32,6 +32,7 @@ void RowTest::find_ends() {
     count += static_cast<std::size_t>(std::popcount(words[w]));
   }
   is_range_ = count == 0 || count == std::size_t{high_} - low_ + 1;
+  share_ = static_cast<double>(count) / static_cast<double>(std::max<std::size_t>(passes_.size(), 1));
 }
 
 void RowTest::join(std::vector<RowTest>& tests) {
@@ -45,6 +46,18 @@ void RowTest::join(std::vector<RowTest>& tests) {
       tests.erase(tests.begin() + static_cast<std::ptrdiff_t>(j));
     }
   }
+}
+
+void RowTest::order(std::vector<RowTest>& tests) {
+  std::stable_sort(tests.begin(), tests.end(), [](const RowTest& a, const RowTest& b) {
+    return a.by_code_ && (!b.by_code_ || a.share_ < b.share_);
+  });
+}
+
+void RowTest::add_read(const Program& program, Program::CodesSet& read) const {
+  if (!by_code_) return program.add_read(condition_, read);
+  read.resize(std::max<std::size_t>(read.size(), codes_ + 1));
+  read[codes_] = true;
 }
 
 std::size_t RowTest::find(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found,

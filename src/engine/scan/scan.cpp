@@ -134,6 +134,7 @@ struct Plan {
   };
   Program program;
   std::vector<RowTest> filters;
+  std::vector<Program::CodesSet> read_behind;  // each filter
   std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
   bool has_conditions = false;  // of aggregates
@@ -143,6 +144,7 @@ struct Plan {
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
     for (const auto& filter : request.filters) filters.emplace_back(program, filter);
     RowTest::join(filters);
+    RowTest::order(filters);
     for (const auto& grouping : request.groupings) {
       std::vector<ScanKey> keys;
       for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
@@ -178,9 +180,25 @@ struct Plan {
       can_keep = can_keep && aggregate->can_keep();
     }
     if (can_keep) number_by_keys(request);
+    note_what_is_read();
   }
 
  private:
+  void note_what_is_read() {
+    Program::CodesSet read;
+    for (const AggregateSteps& steps : aggregates) {
+      for (const auto step : steps.values) program.add_read(step, read);
+      if (steps.where) steps.where->add_read(program, read);
+      if (steps.codes) steps.codes->add_read(program, read);
+    }
+    for (const GroupingSteps& steps : groupings) steps.keys.add_read(program, read);
+    read_behind.resize(filters.size());
+    for (std::size_t f = filters.size(); f-- > 0;) {
+      read_behind[f] = read;
+      filters[f].add_read(program, read);
+    }
+  }
+
   // Keys number their groups where there are few, and where nearly all of many are expected to have rows: those of one
   // column, without a filter that may leave few.
   void number_by_keys(const ScanRequest& request) {
@@ -332,12 +350,12 @@ class ChunkScanner {
 
   void add_block(std::size_t block) {
     plan_.program.begin(block, registers_);
-    for (const RowTest& filter : plan_.filters) {
+    for (std::size_t f = 0; f < plan_.filters.size(); ++f) {
       overflowed_.clear();
-      const std::size_t count = filter.find(plan_.program, registers_, found_, &overflowed_);
+      const std::size_t count = plan_.filters[f].find(plan_.program, registers_, found_, &overflowed_);
       chunk_.filter_overflow = chunk_.filter_overflow || !overflowed_.empty();
       if (count == 0) return;
-      plan_.program.keep(std::span(found_).first(count), registers_);
+      plan_.program.keep(std::span(found_).first(count), plan_.read_behind[f], registers_);
     }
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) choose(plan_.aggregates[a], chosen_[a]);
     for (std::size_t g = 0; g < plan_.groupings.size(); ++g) add_to(plan_.groupings[g], chunk_.groupings[g]);

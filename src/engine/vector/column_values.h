@@ -65,6 +65,21 @@ void put_values(const store::Column& column, const Code* codes, std::size_t coun
     for (std::size_t i = 0; i < count; ++i) out.state[i] = codes[i] == null_code ? State::null : State::value;
     return;
   }
+  if (column.layout == store::Layout::dictionary && out.repr == Repr::narrow && column.distinct != 0) {
+    const std::int64_t* const values = column.numbers.all_exact();
+    std::int64_t* const to = out.narrow.data();
+    if (column.nulls == 0) {
+      for (std::size_t i = 0; i < count; ++i) to[i] = values[codes[i]];
+      return;
+    }
+    const auto null_code = static_cast<Code>(column.null_code);
+    for (std::size_t i = 0; i < count; ++i) {
+      const bool is_null = codes[i] == null_code;
+      to[i] = values[is_null ? 0 : codes[i]];
+      out.state[i] = is_null ? State::null : State::value;
+    }
+    return;
+  }
   for (std::size_t i = 0; i < count; ++i) put_value(column, codes[i], out, i);
 }
 
