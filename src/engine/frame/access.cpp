@@ -145,6 +145,25 @@ std::optional<PlainRows> Evaluator::plain(const RowSetPtr& set, const FramePtr& 
 
 // --- access ---------------------------------------------------------------------------------------------------------
 
+std::vector<WantedCodes> Access::wanted_codes() const {
+  std::vector<WantedCodes> wanted;
+  for (const Key& key : keys) {
+    WantedCodes& codes = wanted.emplace_back();
+    if (key.key.kind == ScanKey::Kind::given || key.key.last >= base::PackedTable::most_entries / 8) continue;
+    const std::uint64_t all = key.key.last + 1;
+    base::PackedTable bits(all, 1);
+    std::uint64_t count = 0;
+    for (std::size_t row = 0; row < frame->rows; ++row) {
+      const std::uint64_t code = key.at(row);
+      if (code == never || bits[code] != 0) continue;
+      bits.add(code, 1);
+      ++count;
+    }
+    if (2 * count <= all) codes = std::make_shared<const base::PackedTable>(std::move(bits));
+  }
+  return wanted;
+}
+
 Access Evaluator::access(const PlainRows& rows, const FramePtr& frame) {
   Access access;
   access.table = rows.table;
@@ -224,8 +243,37 @@ void Evaluator::add_condition(Access& access, const NodePtr& condition, bool of_
     }
     return;
   }
-  if (!add_comparison(access, condition))
-    access.residual.push_back(with_variable(condition, slice_row, access.variable));
+  if (const NodePtr settled = settled_for_one(access, condition)) return add_condition(access, settled, of_slice);
+  if (add_comparison(access, condition)) return;
+  access.residual.push_back(with_variable(condition, slice_row, access.variable));
+  access.other_inside = nullptr;
+  if (condition->op != Op::not_equal) return;
+  for (const std::size_t side : {0U, 1U}) {
+    const NodePtr& inside = condition->children[side];
+    const NodePtr& outside = condition->children[1 - side];
+    if (inside->op != Op::column || inside->variable != slice_row || reads_slice_row(outside)) continue;
+    access.other_inside = inside;
+    access.other_outside = outside;
+  }
+}
+
+// For a frame of one row, the condition with values in the place of all that stands outside of the set's rows. Nothing
+// where a value does not fit its type.
+NodePtr Evaluator::settled_for_one(const Access& access, const NodePtr& condition) {
+  if (access.frame->rows != 1) return nullptr;
+  bool fits = true;
+  const NodePtr settled = replaced(condition, [&](const NodePtr& n) -> NodePtr {
+    if (reads_slice_row(n) || !reads_outside(n) || !fits) return nullptr;
+    const VectorPtr value = evaluate(n, access.frame, access.around);
+    fits = value->state[0] != State::overflow;
+    auto literal = std::make_shared<Node>();
+    literal->op = Op::literal;
+    literal->type = n->type;
+    literal->span = n->span;
+    literal->literal = value->value_at(0);
+    return literal;
+  });
+  return fits ? settled : nullptr;
 }
 
 void Evaluator::poison(const Access& access, const Vector& values) {

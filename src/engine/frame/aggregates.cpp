@@ -56,6 +56,12 @@ void append(const Vector& from, std::size_t begin, std::size_t end, Vector& to) 
   }
 }
 
+KeyLayout layout_of_keys(const Access& access) {
+  std::vector<ScanKey> keys;
+  for (const Access::Key& key : access.keys) keys.push_back(key.key);
+  return layout_of(keys);
+}
+
 // A frame of the first row of a frame, for what is the same for all of them.
 FramePtr first_row(const FramePtr& frame) {
   auto first = std::make_shared<Frame>();
@@ -94,10 +100,51 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
     scannable = layout_of(keys).fits();
   }
   if (!scannable && alike) return once_for_all();
+  if (!scannable && node->aggregate == Aggregate::exists && found.residual.size() == 1 && found.other_inside &&
+      found.days.empty() && !found.range && found.other_inside->type.kind != TypeKind::boolean &&
+      layout_of_keys(found).fits()) {
+    step.get().way = ExplainWay::grouped;
+    return with_poison(found, exists_other(*node, *rows, found, step.get()));
+  }
   if (!scannable) return with_poison(found, row_by_row(node, frame, slice, rows, &found, step));
   step.get().way = found.range ? ExplainWay::ranged : ExplainWay::grouped;
   ScanRequest request = request_of(*node, *rows, found);
-  return with_poison(found, scanned(*node, request, found, step.get()));
+  return with_poison(found, scanned(*node, request, found, step.get())[0]);
+}
+
+// Whether a row has another value than one from outside: where the least or the greatest of its key's does.
+VectorPtr Evaluator::exists_other(const Node& node, const PlainRows& rows, const Access& access, ExplainStep& step) {
+  const VectorPtr outside =
+      widened(evaluate(access.other_outside, access.frame, access.around), access.other_outside->type);
+  poison(access, *outside);
+  ScanRequest request;
+  for (const Aggregate extreme : {Aggregate::min, Aggregate::max}) {
+    Node of_key = node;
+    of_key.aggregate = extreme;
+    of_key.type = access.other_inside->type;
+    ScanRequest one = request_of(of_key, rows, access);
+    one.aggregates[0].values = {access.other_inside};
+    if (request.aggregates.empty()) {
+      request = std::move(one);
+    } else {
+      request.aggregates.push_back(std::move(one.aggregates[0]));
+    }
+  }
+  const std::vector<VectorPtr> extremes = scanned(node, request, access, step);
+  auto exists = std::make_shared<Vector>();
+  exists->reset(Repr::narrow, access.frame->rows);
+  for (const VectorPtr& extreme : extremes) {
+    const VectorPtr of_key = widened(extreme, access.other_inside->type);
+    with_type(of_key->repr, [&](auto zero) {
+      const auto& theirs = of_key->of<decltype(zero)>();
+      const auto& ours = outside->of<decltype(zero)>();
+      for (std::size_t i = 0; i < exists->size(); ++i) {
+        const bool both = of_key->state[i] == State::value && outside->state[i] == State::value;
+        exists->narrow[i] = exists->narrow[i] != 0 || (both && theirs[i] != ours[i]) ? 1 : 0;
+      }
+    });
+  }
+  return exists;
 }
 
 // A rank is one more than the number of rows, or of values, that come before: rank(x among y for R) is
@@ -301,6 +348,8 @@ std::optional<std::string> text_of(const CheckedModel& model, const ScanRequest&
   for (const ScanKey& key : request.keys) {
     if (!add_key(key)) return std::nullopt;
   }
+  if (std::any_of(request.wanted.begin(), request.wanted.end(), [](const auto& codes) { return codes != nullptr; }))
+    return std::nullopt;
   for (const auto& grouping : request.groupings) text += fmt::format("; by {}", fmt::join(grouping, " "));
   for (const ScanAggregate& aggregate : request.aggregates) {
     const Node& node = *aggregate.node;
@@ -328,7 +377,8 @@ std::shared_ptr<const ScanResult> Evaluator::scan_once(const ScanRequest& reques
 }
 
 // One scan, grouped by what the frame's rows compare with.
-VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Access& access, ExplainStep& step) {
+std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request, const Access& access,
+                                          ExplainStep& step) {
   const std::uint64_t table_rows = source_.rows(access.table);
   if (access.range) {
     request.keys.push_back(access.range->key);
@@ -342,18 +392,20 @@ VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Acces
     if (2 * combinations > table_rows) {
       step.rows_out = table_rows;
       rows_scanned_ += table_rows;
-      if (const VectorPtr values = ranged_rows(request, access)) return values;
+      if (const VectorPtr values = ranged_rows(request, access)) return {values};
     }
     request.merging = Merging::one_by_one;
   }
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
+  // Where the frame's rows ask for few of the keys, others are not looked at.
+  request.wanted = access.range ? std::vector<WantedCodes>() : access.wanted_codes();
   const auto scanned = scan_once(request);
   step.bytes = bytes_read(request);
   step.rows_out = scanned->groupings[0].keys.size();
   if (scanned->filter_overflow) fail_filter(node.span);
   const Groups& groups = scanned->groupings[0];
-  if (access.range) return ranged_groups(access, groups);
+  if (access.range) return {ranged_groups(access, groups)};
   boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index;
   for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
   std::vector<GroupIndex> at(access.frame->rows, no_group);
@@ -362,7 +414,10 @@ VectorPtr Evaluator::scanned(const Node& node, ScanRequest& request, const Acces
     const auto group = key ? index.find(*key) : index.end();
     if (group != index.end()) at[i] = group->second;
   }
-  return std::make_shared<const Vector>(groups.aggregates[0]->result(at));
+  std::vector<VectorPtr> results;
+  for (const auto& aggregate : groups.aggregates)
+    results.push_back(std::make_shared<const Vector>(aggregate->result(at)));
+  return results;
 }
 
 // --- ranges ---------------------------------------------------------------------------------------------------------
@@ -431,12 +486,6 @@ void add_order(const std::vector<SharedCodes>& codes, std::vector<OrderKey>& ord
     });
   }
   order.assign(packed ? 1 : order.size(), OrderKey{std::uint64_t{1} << 63, false, false});
-}
-
-KeyLayout layout_of_keys(const Access& access) {
-  std::vector<ScanKey> keys;
-  for (const Access::Key& key : access.keys) keys.push_back(key.key);
-  return layout_of(keys);
 }
 
 }  // namespace

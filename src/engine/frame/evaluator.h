@@ -19,6 +19,7 @@
 
 #include "engine/frame/frame.h"
 #include "engine/program/program.h"
+#include "engine/scan/find_rows.h"
 #include "engine/scan/scan.h"
 #include "engine/vector/encoding.h"
 #include "juniper/diagnostics.h"
@@ -66,6 +67,12 @@ struct Access {
   // Rows of the frame whose conditions rest on a number that does not fit: whoever needs their answer fails.
   std::shared_ptr<std::vector<std::uint8_t>> poisoned;
   std::vector<language::NodePtr> residual;  // conditions to be evaluated row by row; over `variable`
+  // Of the last of these, where it is `inside <> outside`, with a column of the row and something from outside.
+  language::NodePtr other_inside;
+  language::NodePtr other_outside;
+
+  // The codes of each key that some row of the frame wants, where these are at most half of them; null for others.
+  std::vector<WantedCodes> wanted_codes() const;
 };
 
 // A table's rows, with conditions over them: what a set of rows comes down to when it makes no new rows.
@@ -168,6 +175,7 @@ class Evaluator {
   Access access(const PlainRows& rows, const FramePtr& frame);
   void add_predicate(Access& access, const HeldPredicate& held, const language::Roles& roles);
   void add_condition(Access& access, const NodePtr& condition, bool of_slice);
+  NodePtr settled_for_one(const Access& access, const NodePtr& condition);
   bool add_comparison(Access& access, const NodePtr& condition);
   // The rows of the frame want what `values` holds for the rows that `map` leads to.
   void add_key(Access& access, const NodePtr& inside, const VectorPtr& values, const RowMap& map, bool nulls_match);
@@ -189,6 +197,7 @@ class Evaluator {
   // --- row_frames.cpp -----------------------------------------------------------------------------------------------
 
   FramePtr written_out(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FoundRows rows_of_frame(const Access& access);
   // Calls take(frame) for frames that hold the allowed rows of consecutive rows of access.frame, at most about
   // `most_pairs` in each.
   void for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
@@ -222,7 +231,10 @@ class Evaluator {
   bool is_alike(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   ScanRequest request_of(const language::Node& node, const PlainRows& rows, const Access& access);
   std::shared_ptr<const ScanResult> scan_once(const ScanRequest& request);
-  VectorPtr scanned(const language::Node& node, ScanRequest& request, const Access& access, ExplainStep& step);
+  // One vector for each aggregate of the request.
+  std::vector<VectorPtr> scanned(const language::Node& node, ScanRequest& request, const Access& access,
+                                 ExplainStep& step);
+  VectorPtr exists_other(const language::Node& node, const PlainRows& rows, const Access& access, ExplainStep& step);
   VectorPtr ranged_groups(const Access& access, const Groups& groups);
   VectorPtr ranged_rows(const ScanRequest& request, const Access& access);
   std::vector<VectorPtr> ties(const Frame& pairs);

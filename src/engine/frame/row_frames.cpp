@@ -20,21 +20,36 @@ namespace {
 
 using Codes = std::vector<std::uint64_t>;
 
-// Numbers lists of codes in the order in which they are first seen.
+// Numbers combinations of codes in the order in which they are first seen, code by code.
 class Numbering {
  public:
-  std::uint32_t number(const Codes& codes) {
-    return numbers_.try_emplace(codes, static_cast<std::uint32_t>(numbers_.size())).first->second;
-  }
+  explicit Numbering(std::size_t keys) : numbers_(keys) {}
   static constexpr std::uint32_t none = 0xFFFFFFFF;
-  std::uint32_t find(const Codes& codes) const {
-    const auto at = numbers_.find(codes);
-    return at == numbers_.end() ? none : at->second;
+  // `code_of(k)` is the code of the k-th key.
+  template <class CodeOf>
+  std::uint32_t add(const CodeOf& code_of) {
+    std::uint32_t number = 0;
+    for (std::size_t k = 0; k < numbers_.size(); ++k)
+      number = numbers_[k]
+                   .try_emplace(key(number, code_of(k)), static_cast<std::uint32_t>(numbers_[k].size()))
+                   .first->second;
+    return number;
   }
-  std::size_t size() const { return numbers_.size(); }
+  template <class CodeOf>
+  std::uint32_t find(const CodeOf& code_of) const {
+    std::uint32_t number = 0;
+    for (std::size_t k = 0; k < numbers_.size(); ++k) {
+      const auto at = numbers_[k].find(key(number, code_of(k)));
+      if (at == numbers_[k].end()) return none;
+      number = at->second;
+    }
+    return number;
+  }
+  std::size_t size() const { return numbers_.empty() ? 1 : numbers_.back().size(); }
 
  private:
-  boost::unordered_flat_map<Codes, std::uint32_t> numbers_;
+  static PackedKey key(std::uint32_t before, std::uint64_t code) { return PackedKey{before} << 64 | code; }
+  std::vector<boost::unordered_flat_map<PackedKey, std::uint32_t, HashPackedKey>> numbers_;
 };
 
 // Where the rows of each row of the frame above begin; one more at the end.
@@ -153,36 +168,66 @@ const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
   return order;
 }
 
+// The rows that pass what is the same for all rows of the frame and that have keys which some of these want, in the
+// table's order, with the codes of the keys.
+FoundRows Evaluator::rows_of_frame(const Access& access) {
+  RowsRequest request;
+  request.table = access.table;
+  request.conditions = access.filters;
+  if (access.where) split_conjunction(access.where, request.conditions);
+  for (const Access::Key& key : access.keys) request.keys.push_back(key.key);
+  request.wanted = access.wanted_codes();
+  // The table's order, where that is another than the one in which its rows stand.
+  const auto settling = source_.settling_column(access.table);
+  if (settling) request.keys.push_back(ScanKey::of(source_, {access.table, {}, {access.table, *settling}}));
+  rows_scanned_ += source_.rows(access.table);
+  FoundRows found = find_rows(source_, request, threads_);
+  if (found.overflow) {
+    const NodePtr& condition = access.where ? access.where : access.filters.front();
+    fail(condition->span, "JR-701", "this condition computes a number that does not fit 128 bits",
+         "narrow the rows first, or use reals");
+  }
+  if (!settling) return found;
+  const std::vector<std::uint64_t> places = std::move(found.codes.back());
+  found.codes.pop_back();
+  const store::Column& column = source_.column({access.table, *settling});
+  const auto before = [&](std::uint32_t a, std::uint32_t b) {
+    if (column.layout != store::Layout::bits) return places[a] < places[b];
+    return compare(column.value_of(places[a]), column.value_of(places[b])) < 0;
+  };
+  std::vector<std::uint32_t> order(found.rows.size());
+  std::iota(order.begin(), order.end(), 0U);
+  if (std::is_sorted(order.begin(), order.end(), before)) return found;
+  std::stable_sort(order.begin(), order.end(), before);
+  const auto arrange = [&](auto& numbers) {
+    auto arranged = numbers;
+    for (std::size_t i = 0; i < order.size(); ++i) arranged[i] = numbers[order[i]];
+    numbers = std::move(arranged);
+  };
+  arrange(found.rows);
+  for (auto& codes : found.codes) arrange(codes);
+  return found;
+}
+
 void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
                           const std::function<void(const FramePtr&)>& take) {
-  // The rows that pass what is the same for all rows of the frame.
-  std::vector<std::uint8_t> passes(source_.rows(access.table), 1);
-  rows_scanned_ += passes.size();
-  std::vector<NodePtr> conditions = access.filters;
-  if (access.where) conditions.push_back(access.where);
-  for (const NodePtr& condition : conditions) {
-    Program program(source_, access.table);
-    const Vector values = program.evaluate(program.add(condition));
-    for (std::size_t row = 0; row < passes.size(); ++row) {
-      if (passes[row] != 0 && values.state[row] == State::overflow) {
-        fail(condition->span, "JR-701", "this condition computes a number that does not fit 128 bits",
-             "narrow the rows first, or use reals");
-      }
-      passes[row] = passes[row] != 0 && values.is_true(row) ? 1 : 0;
-    }
+  const FoundRows found = rows_of_frame(access);
+  // The rows of each combination of keys that is wanted stand together, in the table's order.
+  Numbering numbers(access.keys.size());
+  std::vector<std::uint32_t> number_of_frame_row(access.frame->rows);
+  for (std::uint32_t i = 0; i < access.frame->rows; ++i)
+    number_of_frame_row[i] = numbers.add([&](std::size_t k) { return access.keys[k].at(i); });
+  std::vector<std::uint32_t> number_of_row(found.rows.size());
+  std::vector<std::size_t> begins(numbers.size() + 1, 0);
+  for (std::size_t i = 0; i < found.rows.size(); ++i) {
+    number_of_row[i] = numbers.find([&](std::size_t k) { return found.codes[k][i]; });
+    if (number_of_row[i] != Numbering::none) ++begins[number_of_row[i] + 1];
   }
-  // The rows of each combination of keys, in the table's order.
-  std::vector<SharedCodes> codes;
-  for (const Access::Key& key : access.keys) codes.push_back(codes_of(key.key, access.table));
-  Numbering numbers;
-  std::vector<std::vector<std::uint32_t>> lists;
-  Codes key(codes.size());
-  for (const std::uint32_t row : row_order(access.table)) {
-    if (passes[row] == 0) continue;
-    for (std::size_t k = 0; k < codes.size(); ++k) key[k] = (*codes[k])[row];
-    const std::uint32_t number = numbers.number(key);
-    if (number == lists.size()) lists.emplace_back();
-    lists[number].push_back(row);
+  std::partial_sum(begins.begin(), begins.end(), begins.begin());
+  std::vector<std::uint32_t> listed(begins.back());
+  std::vector<std::size_t> ends(begins.begin(), begins.end() - 1);
+  for (std::size_t i = 0; i < found.rows.size(); ++i) {
+    if (number_of_row[i] != Numbering::none) listed[ends[number_of_row[i]]++] = found.rows[i];
   }
   SharedCodes range;
   if (access.range) range = codes_of(access.range->key, access.table);
@@ -203,14 +248,13 @@ void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size
   constexpr std::size_t rows_between_checks = 65'536;
   std::size_t unchecked = 0;
   for (std::uint32_t i = 0; i < access.frame->rows; ++i) {
-    for (std::size_t k = 0; k < codes.size(); ++k) key[k] = access.keys[k].at(i);
-    const std::uint32_t number = numbers.find(key);
-    if (number == Numbering::none) continue;
-    if (unchecked += lists[number].size(); unchecked >= rows_between_checks) {
+    const std::uint32_t number = number_of_frame_row[i];
+    if (unchecked += begins[number + 1] - begins[number]; unchecked >= rows_between_checks) {
       source_.check();
       unchecked = 0;
     }
-    for (const std::uint32_t row : lists[number]) {
+    for (std::size_t at = begins[number]; at < begins[number + 1]; ++at) {
+      const std::uint32_t row = listed[at];
       if (access.range && !access.range->wanted.has(i, (*range)[row])) continue;
       bool in_days = true;
       for (std::size_t d = 0; d < days.size(); ++d) in_days = in_days && access.days[d].wanted.has(i, (*days[d])[row]);
@@ -681,20 +725,22 @@ FramePtr Evaluator::combined(const RowSetPtr& set, const FramePtr& frame, const 
     for (const auto& [x, y] : columns) row.push_back(first ? x[i] : y[i - a->rows]);
     return row;
   };
-  Numbering in_a;
-  Numbering in_b;
-  for (std::uint32_t i = 0; i < a->rows; ++i) in_a.number(row_of(i));
-  for (std::uint32_t i = 0; i < b->rows; ++i) in_b.number(row_of(static_cast<std::uint32_t>(a->rows) + i));
+  const auto parts_of = [](const Codes& row) { return [&row](std::size_t k) { return row[k]; }; };
+  Numbering in_b(columns.size() + 1);
+  for (std::uint32_t i = 0; i < b->rows; ++i) {
+    const Codes row = row_of(static_cast<std::uint32_t>(a->rows) + i);
+    in_b.add(parts_of(row));
+  }
   std::vector<std::pair<Codes, std::uint32_t>> kept;
-  Numbering seen;
+  Numbering seen(columns.size() + 1);
   const auto all = static_cast<std::uint32_t>(a->rows + (set->kind == RowsKind::unite ? b->rows : 0));
   for (std::uint32_t i = 0; i < all; ++i) {
     Codes row = row_of(i);
-    const bool also = in_b.find(row) != Numbering::none;
+    const bool also = in_b.find(parts_of(row)) != Numbering::none;
     if (set->kind == RowsKind::except && also) continue;
     if (set->kind == RowsKind::intersect && !also) continue;
-    if (seen.find(row) != Numbering::none) continue;
-    seen.number(row);
+    if (seen.find(parts_of(row)) != Numbering::none) continue;
+    seen.add(parts_of(row));
     kept.emplace_back(std::move(row), i);
   }
   std::sort(kept.begin(), kept.end());

@@ -132,14 +132,14 @@ Program::StepIndex Program::add(const NodePtr& node) {
   return node->op == Op::column ? add_leaf(node, key) : add_operation(node, key);
 }
 
-std::optional<Program::Truth> Program::add_truth(const NodePtr& condition) {
+std::optional<Program::Truth> Program::add_truth(const NodePtr& condition, bool or_null) {
   const std::vector<ColumnRef> refs = language::column_refs(condition);
   if (refs.empty()) return std::nullopt;
-  const auto truth_of = [](const Vector& domain) -> std::optional<base::PackedTable> {
+  const auto truth_of = [or_null](const Vector& domain) -> std::optional<base::PackedTable> {
     std::vector<std::uint8_t> passes(domain.size());
     for (std::size_t i = 0; i < passes.size(); ++i) {
       if (domain.state[i] == State::overflow) return std::nullopt;
-      passes[i] = domain.is_true(i) ? 1 : 0;
+      passes[i] = domain.is_true(i) || (or_null && domain.state[i] == State::null) ? 1 : 0;
     }
     base::PackedTable table(passes.size(), 1);
     table.add(0, std::span<const std::uint8_t>(passes), 0);
@@ -161,7 +161,7 @@ std::optional<Program::Truth> Program::add_truth(const NodePtr& condition) {
   Program behind(source_, source_.model.links[first].to.table);
   const NodePtr there = behind_link(condition, source_.model);
   base::PackedTable passes(behind.rows() + 1, 1);
-  if (const auto truth = behind.add_truth(there)) {
+  if (const auto truth = behind.add_truth(there, or_null)) {
     base::parallel_for(behind.blocks(), source_.threads, [&](std::size_t block) {
       std::array<std::uint32_t, store::block_rows> codes;
       std::array<std::uint32_t, store::block_rows> holds;
@@ -439,6 +439,31 @@ const Vector& Program::value(StepIndex index, Registers& registers) const {
   run_step(step, registers, out);
   registers.computed_[index] = registers.selection_;
   return out;
+}
+
+bool Program::may_overflow(StepIndex index) const {
+  const Step& step = steps_[index];
+  switch (step.kind) {
+    case Kind::constant:
+    case Kind::leaf:
+    case Kind::looked_up:
+      return std::find(step.domain->state.begin(), step.domain->state.end(), State::overflow) !=
+             step.domain->state.end();
+    case Kind::tighten:
+      return true;
+    case Kind::operation:
+      if (step.repr == Repr::wide) return true;
+      break;
+    case Kind::widen:
+    case Kind::column:
+    case Kind::code:
+    case Kind::entries:
+    case Kind::far_code:
+    case Kind::row:
+    case Kind::given:
+      break;
+  }
+  return std::any_of(step.inputs.begin(), step.inputs.end(), [&](StepIndex input) { return may_overflow(input); });
 }
 
 std::optional<Program::ByCode> Program::by_code(StepIndex index) const {

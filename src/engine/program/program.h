@@ -66,12 +66,13 @@ class Program {
   StepIndex add_key(const ScanKey& key);
 
   // For a condition that depends on nothing but one code of up to 32 bits, and overflows for none: 1 for the codes for
-  // which it is true. Codes are those of a column or link of the table; the last one is that of null, or of no row.
+  // which it is true; or, where `or_null`, for which it is not false. Codes are those of a column or link of the table;
+  // the last one is that of null, or of no row.
   struct Truth {
     CodesIndex codes = 0;
     base::PackedTable passes;  // of one bit
   };
-  std::optional<Truth> add_truth(const language::NodePtr& condition);
+  std::optional<Truth> add_truth(const language::NodePtr& condition, bool or_null = false);
 
   Repr repr(StepIndex step) const { return steps_[step].repr; }
   unsigned threads() const { return source_.threads; }
@@ -84,6 +85,8 @@ class Program {
    public:
     // How many rows are selected.
     std::size_t count() const { return count_; }
+    // Where in the block a selected row stands.
+    std::uint32_t position(std::size_t i) const { return whole_ ? static_cast<std::uint32_t>(i) : rows_[i]; }
 
    private:
     friend class Program;
@@ -136,6 +139,8 @@ class Program {
   store::Codes::Bounds bounds(CodesIndex codes, const Registers& registers) const;
   // The runs of codes of a whole selected block (store::Codes::runs); 0 if rows of it were left out.
   std::size_t runs(CodesIndex codes, const Registers& registers, store::Codes::Run* out) const;
+  // False only if a step's value overflows for no row.
+  bool may_overflow(StepIndex step) const;
   // What a step's exact results can't leave.
   Range range(StepIndex step) const { return steps_[step].range; }
 

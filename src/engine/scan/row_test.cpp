@@ -6,18 +6,129 @@
 #include <utility>
 
 #include "base/passes.h"
+#include "language/traverse.h"
 
 namespace juniper::engine {
 
-RowTest::RowTest(Program& program, const language::NodePtr& condition) {
+namespace {
+
+using language::ColumnRef;
+using language::Node;
+using language::NodePtr;
+using language::Op;
+
+// What one code tells of: a column of the table, or the row that a link leads to.
+struct Place {
+  std::optional<language::LinkIndex> link;
+  language::ColumnId column;
+  bool operator==(const Place&) const = default;
+};
+
+Place place_of(const ColumnRef& ref) {
+  return ref.path.empty() ? Place{std::nullopt, ref.column} : Place{ref.path.front(), {}};
+}
+
+// Where all columns of an expression stand in one place: that place.
+std::optional<Place> place_of(const NodePtr& node) {
+  const std::vector<ColumnRef> refs = language::column_refs(node);
+  if (refs.empty()) return std::nullopt;
+  const Place first = place_of(refs.front());
+  const bool alone =
+      std::all_of(refs.begin(), refs.end(), [&](const ColumnRef& ref) { return place_of(ref) == first; });
+  return alone ? std::optional(first) : std::nullopt;
+}
+
+NodePtr joined(Op op, const NodePtr& a, const NodePtr& b) {
+  auto node = std::make_shared<Node>();
+  node->op = op;
+  node->type = {TypeKind::boolean, 0};
+  node->span = a->span;
+  node->children = {a, b};
+  return node;
+}
+
+// What a condition demands of one place; nothing: it can be true whatever stands there.
+NodePtr demanded(const NodePtr& condition, const Place& place) {
+  if (condition->op != Op::and_ && condition->op != Op::or_) return place_of(condition) == place ? condition : nullptr;
+  const NodePtr a = demanded(condition->children[0], place);
+  const NodePtr b = demanded(condition->children[1], place);
+  if (a && b) return joined(condition->op, a, b);
+  return condition->op == Op::and_ ? (a ? a : b) : nullptr;
+}
+
+void add_places(const NodePtr& condition, std::vector<Place>& places) {
+  if (condition->op == Op::and_ || condition->op == Op::or_) {
+    for (const NodePtr& child : condition->children) add_places(child, places);
+    return;
+  }
+  const auto place = place_of(condition);
+  if (place && std::find(places.begin(), places.end(), *place) == places.end()) places.push_back(*place);
+}
+
+}  // namespace
+
+RowTest::RowTest(Program& program, const NodePtr& condition) {
   if (auto truth = program.add_truth(condition)) {
-    by_code_ = true;
-    codes_ = truth->codes;
-    passes_ = std::move(truth->passes);
-    find_ends();
+    *this = RowTest(std::move(*truth));
   } else {
     condition_ = program.add(condition);
   }
+}
+
+RowTest::RowTest(Program::Truth truth) : by_code_(true), codes_(truth.codes), passes_(std::move(truth.passes)) {
+  find_ends();
+}
+
+std::vector<RowTest> RowTest::implied(Program& program, const NodePtr& condition) {
+  std::vector<RowTest> tests;
+  std::vector<Place> places;
+  add_places(condition, places);
+  for (const Place& place : places) {
+    const NodePtr part = demanded(condition, place);
+    auto truth = part ? program.add_truth(part, true) : std::nullopt;
+    if (truth) tests.push_back(RowTest(std::move(*truth)));
+  }
+  return tests;
+}
+
+std::optional<RowTest> RowTest::of_key(const Program& program, Program::StepIndex key,
+                                       const base::PackedTable& wanted) {
+  const auto step = program.by_code(key);
+  if (!step) return std::nullopt;
+  if (!step->has_table()) return RowTest(Program::Truth{step->codes, wanted});
+  base::PackedTable passes(step->table_size(), 1);
+  const auto note = [&](std::size_t code, std::uint64_t stands_for) {
+    if (stands_for < wanted.size() && wanted[stands_for] != 0) passes.add(code, 1);
+  };
+  if (step->domain) {
+    const std::span<const std::uint64_t> codes = step->domain->codes();
+    for (std::size_t code = 0; code < codes.size(); ++code) note(code, codes[code]);
+  } else {
+    const std::vector<std::uint32_t>& codes = step->far->all();
+    for (std::size_t code = 0; code < codes.size(); ++code) note(code, codes[code]);
+  }
+  return RowTest(Program::Truth{step->codes, std::move(passes)});
+}
+
+std::vector<RowTest> tests_of(Program& program, const std::vector<NodePtr>& conditions,
+                              const std::vector<Program::StepIndex>& keys, const std::vector<WantedCodes>& wanted) {
+  std::vector<RowTest> tests;
+  for (std::size_t k = 0; k < wanted.size(); ++k) {
+    auto test = wanted[k] ? RowTest::of_key(program, keys[k], *wanted[k]) : std::nullopt;
+    if (test) tests.push_back(std::move(*test));
+  }
+  for (const NodePtr& condition : conditions) {
+    RowTest test(program, condition);
+    if (!test.looks_up()) {
+      for (RowTest& implied : RowTest::implied(program, condition)) tests.push_back(std::move(implied));
+    }
+    tests.push_back(std::move(test));
+  }
+  RowTest::join(tests);
+  std::stable_sort(tests.begin(), tests.end(), [](const RowTest& a, const RowTest& b) {
+    return a.looks_up() && (!b.looks_up() || a.share() < b.share());
+  });
+  return tests;
 }
 
 void RowTest::find_ends() {
@@ -46,12 +157,6 @@ void RowTest::join(std::vector<RowTest>& tests) {
       tests.erase(tests.begin() + static_cast<std::ptrdiff_t>(j));
     }
   }
-}
-
-void RowTest::order(std::vector<RowTest>& tests) {
-  std::stable_sort(tests.begin(), tests.end(), [](const RowTest& a, const RowTest& b) {
-    return a.by_code_ && (!b.by_code_ || a.share_ < b.share_);
-  });
 }
 
 void RowTest::add_read(const Program& program, Program::CodesSet& read) const {

@@ -2,22 +2,31 @@
 // are all within a range, rows are compared with its ends, and blocks that lie on one side of it are not read at all.
 #pragma once
 
+#include <optional>
 #include <vector>
 
 #include "engine/program/program.h"
+#include "engine/scan/scan.h"
 
 namespace juniper::engine {
 
 class RowTest {
  public:
   RowTest(Program& program, const language::NodePtr& condition);
+  // What a condition that has to be computed says of single codes: of `(a and b) or (c and d)`, where a and c are about
+  // one code, that a or c is not false. Rows that fail one of these fail the condition; it never overflows there.
+  static std::vector<RowTest> implied(Program& program, const language::NodePtr& condition);
 
+  // That the code of a key is wanted; nothing where that can't be looked up.
+  static std::optional<RowTest> of_key(const Program& program, Program::StepIndex key, const base::PackedTable& wanted);
+
+  bool looks_up() const { return by_code_; }
+  // Of the codes that it looks up, the share that pass.
+  double share() const { return share_; }
+  // False only if it overflows for no row.
+  bool may_overflow(const Program& program) const { return !by_code_ && program.may_overflow(condition_); }
   // Makes one of tests that are all to be passed and look at the same codes.
   static void join(std::vector<RowTest>& tests);
-
-  // Puts the tests that leave the fewest rows in front, behind which others look at few; those that have to compute stay
-  // in their order behind the ones that look a code up.
-  static void order(std::vector<RowTest>& tests);
   // Adds the codes that it reads.
   void add_read(const Program& program, Program::CodesSet& read) const;
 
@@ -27,6 +36,7 @@ class RowTest {
                    std::vector<std::uint32_t>* overflowed) const;
 
  private:
+  explicit RowTest(Program::Truth truth);
   void find_ends();
   std::size_t find_by_value(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found,
                             std::vector<std::uint32_t>& overflowed) const;
@@ -39,7 +49,14 @@ class RowTest {
   std::uint32_t low_ = 1;
   std::uint32_t high_ = 0;
   bool is_range_ = true;
-  double share_ = 1;  // of the codes that pass
+  double share_ = 1;
 };
+
+// The tests of conditions that are all to be true, in the order in which they are made: in front those that leave the
+// fewest rows, behind which others look at few; those that have to compute stay in their order behind all that look up.
+// Of keys, those that `wanted` (for the first of them) asks for are left.
+std::vector<RowTest> tests_of(Program& program, const std::vector<language::NodePtr>& conditions,
+                              const std::vector<Program::StepIndex>& keys = {},
+                              const std::vector<WantedCodes>& wanted = {});
 
 }  // namespace juniper::engine

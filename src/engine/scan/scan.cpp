@@ -120,7 +120,7 @@ struct Plan {
   struct AggregateSteps {
     std::vector<Program::StepIndex> values;
     std::vector<Repr> reprs;
-    std::optional<RowTest> where;
+    std::vector<RowTest> where;      // its condition: all are to be passed
     std::optional<KeyPacker> codes;  // of those that take codes instead of values
     bool is_row_count = false;       // of all rows of a group
     std::function<std::unique_ptr<Accumulator>()> make;
@@ -142,9 +142,9 @@ struct Plan {
   Merging merging;
 
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
-    for (const auto& filter : request.filters) filters.emplace_back(program, filter);
-    RowTest::join(filters);
-    RowTest::order(filters);
+    std::vector<Program::StepIndex> key_steps;
+    for (const ScanKey& key : request.keys) key_steps.push_back(program.add_key(key));
+    filters = tests_of(program, request.filters, key_steps, request.wanted);
     for (const auto& grouping : request.groupings) {
       std::vector<ScanKey> keys;
       for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
@@ -155,7 +155,17 @@ struct Plan {
     }
     for (const ScanAggregate& aggregate : request.aggregates) {
       AggregateSteps steps;
-      if (aggregate.where) steps.where.emplace(program, aggregate.where);
+      if (aggregate.where) {
+        std::vector<language::NodePtr> parts;
+        split_conjunction(aggregate.where, parts);
+        steps.where = tests_of(program, parts);
+        // What overflows in one part is nothing where another is false: then the whole has to tell.
+        const auto may_overflow = [&](const RowTest& test) { return test.may_overflow(program); };
+        if (std::any_of(steps.where.begin(), steps.where.end(), may_overflow)) {
+          steps.where.clear();
+          steps.where.emplace_back(program, aggregate.where);
+        }
+      }
       has_conditions = has_conditions || aggregate.where;
       steps.is_row_count = aggregate.node->aggregate == language::Aggregate::row_count && !aggregate.where;
       if (!takes_codes(source, aggregate, steps)) {
@@ -188,7 +198,7 @@ struct Plan {
     Program::CodesSet read;
     for (const AggregateSteps& steps : aggregates) {
       for (const auto step : steps.values) program.add_read(step, read);
-      if (steps.where) steps.where->add_read(program, read);
+      for (const RowTest& test : steps.where) test.add_read(program, read);
       if (steps.codes) steps.codes->add_read(program, read);
     }
     for (const GroupingSteps& steps : groupings) steps.keys.add_read(program, read);
@@ -276,7 +286,8 @@ struct PartialGroups {
       : keys_in_all(steps.keys_in_all), grouping(steps.layout, keys_in_all == 0 ? plan.program.rows() : 0) {
     for (std::size_t i = 0; i < plan.aggregates.size(); ++i) {
       aggregates.push_back(plan.aggregates[i].make());
-      if (rows == nullptr && !plan.aggregates[i].where && aggregates[i]->counts_rows()) rows = aggregates[i].get();
+      if (rows == nullptr && plan.aggregates[i].where.empty() && aggregates[i]->counts_rows())
+        rows = aggregates[i].get();
     }
     // Where a sum counts the rows anyway, nobody else needs to.
     for (std::size_t i = 0; i < aggregates.size() && rows != nullptr && plan.merging == Merging::whole; ++i) {
@@ -369,10 +380,19 @@ class ChunkScanner {
   };
 
   void choose(const Plan::AggregateSteps& steps, Chosen& chosen) {
-    if (!steps.where) return;
+    if (steps.where.empty()) return;
     chosen.overflowed.clear();
-    chosen.rows.resize(store::block_rows + 16);
-    chosen.rows.resize(steps.where->find(plan_.program, registers_, chosen.rows, &chosen.overflowed));
+    const auto find = [&](const RowTest& test, std::vector<std::uint32_t>& rows) {
+      rows.resize(store::block_rows + 16);
+      rows.resize(test.find(plan_.program, registers_, rows, &chosen.overflowed));
+    };
+    find(steps.where[0], chosen.rows);
+    for (std::size_t t = 1; t < steps.where.size() && !chosen.rows.empty(); ++t) {
+      find(steps.where[t], also_found_);
+      const auto end = std::set_intersection(chosen.rows.begin(), chosen.rows.end(), also_found_.begin(),
+                                             also_found_.end(), chosen.rows.begin());
+      chosen.rows.erase(end, chosen.rows.end());
+    }
   }
 
   void add_to(const Plan::GroupingSteps& steps, PartialGroups& partial) {
@@ -381,7 +401,7 @@ class ChunkScanner {
     if (partial.own_rows) partial.own_rows->add(added, {});
     for (std::size_t a = 0; a < plan_.aggregates.size(); ++a) {
       const Plan::AggregateSteps& aggregate = plan_.aggregates[a];
-      if (!aggregate.where) {
+      if (aggregate.where.empty()) {
         add(aggregate, added, *partial.aggregates[a]);
         continue;
       }
@@ -474,7 +494,8 @@ class ChunkScanner {
   const Plan& plan_;
   Chunk& chunk_;
   Program::Registers registers_;
-  std::vector<std::uint32_t> found_;  // room for a selection
+  std::vector<std::uint32_t> found_;       // room for a selection
+  std::vector<std::uint32_t> also_found_;  // by a further test
   std::vector<std::uint32_t> overflowed_;
   std::vector<GroupIndex> groups_;   // of the selected rows, in the grouping at hand
   std::vector<std::uint32_t> keys_;  // the keys of as many bits as the grouping needs

@@ -28,11 +28,15 @@ struct ScanAggregate {
   std::vector<OrderKey> order_keys() const;
 };
 
+// Of a key, the codes that somebody asks for, as bits; null: all. Rows with others may be left out.
+using WantedCodes = std::shared_ptr<const base::PackedTable>;
+
 // All expressions are over columns of slice_row as seen from the table.
 struct ScanRequest {
   language::TableIndex table = 0;
   std::vector<language::NodePtr> filters;
   std::vector<ScanKey> keys;
+  std::vector<WantedCodes> wanted;  // for the first of the keys; none: all
   // Each way of grouping the rows: the keys that make its groups, as indexes into `keys`.
   std::vector<std::vector<std::uint32_t>> groupings;
   std::vector<ScanAggregate> aggregates;  // each is computed for each grouping
