@@ -62,6 +62,40 @@ KeyLayout layout_of_keys(const Access& access) {
   return layout_of(keys);
 }
 
+// Groups by their keys: in a table where there are not many more keys than groups and look-ups.
+class GroupsByKey {
+ public:
+  GroupsByKey(const Groups& groups, std::size_t look_ups) {
+    const PackedKey keys = groups.layout.last() + 1;
+    const bool is_table = groups.layout.bits() <= 32 && keys <= 16 * (groups.keys.size() + look_ups) + 4096;
+    if (is_table) table_.assign(static_cast<std::size_t>(keys), no_group);
+    groups.keys.visit([&](const auto& packed) {
+      GroupIndex group = 0;
+      for (const auto key : packed) {
+        if (is_table) {
+          table_[static_cast<std::size_t>(key)] = group++;
+        } else if (groups.layout.bits() <= 64) {
+          narrow_.emplace(static_cast<std::uint64_t>(key), group++);
+        } else {
+          wide_.emplace(key, group++);
+        }
+      }
+    });
+  }
+  GroupIndex find(PackedKey key) const {
+    if (!table_.empty()) return table_[static_cast<std::size_t>(key)];
+    if (const auto at = narrow_.find(static_cast<std::uint64_t>(key)); at != narrow_.end() && key >> 64 == 0)
+      return at->second;
+    const auto at = wide_.find(key);
+    return at != wide_.end() ? at->second : no_group;
+  }
+
+ private:
+  std::vector<GroupIndex> table_;
+  boost::unordered_flat_map<std::uint64_t, GroupIndex> narrow_;
+  boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> wide_;
+};
+
 // A frame of the first row of a frame, for what is the same for all of them.
 FramePtr first_row(const FramePtr& frame) {
   auto first = std::make_shared<Frame>();
@@ -406,13 +440,10 @@ std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request
   if (scanned->filter_overflow) fail_filter(node.span);
   const Groups& groups = scanned->groupings[0];
   if (access.range) return {ranged_groups(access, groups)};
-  boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index;
-  for (GroupIndex g = 0; g < groups.keys.size(); ++g) index.emplace(groups.keys[g], g);
+  const GroupsByKey index(groups, access.frame->rows);
   std::vector<GroupIndex> at(access.frame->rows, no_group);
   for (std::size_t i = 0; i < at.size(); ++i) {
-    const auto key = wanted_key(access, groups.layout, i);
-    const auto group = key ? index.find(*key) : index.end();
-    if (group != index.end()) at[i] = group->second;
+    if (const auto key = wanted_key(access, groups.layout, i)) at[i] = index.find(*key);
   }
   std::vector<VectorPtr> results;
   for (const auto& aggregate : groups.aggregates)

@@ -1,5 +1,7 @@
 // Expressions over frames, and what modifiers make of a slice.
 #include <algorithm>
+#include <limits>
+#include <numeric>
 
 #include "base/calendar.h"
 #include "base/exact.h"
@@ -162,35 +164,66 @@ VectorPtr Evaluator::let(const Node& node, const FramePtr& frame, const SlicePtr
 }
 
 // A column as seen from given rows of the table where its path begins.
+namespace {
+
+// The codes of some rows; those of neighbours in one block are decoded together.
+void read_codes(const store::Codes& codes, std::span<const std::uint64_t> rows, std::uint64_t* out) {
+  std::vector<std::uint32_t> in_block;
+  std::vector<std::uint32_t> narrow;
+  std::vector<std::uint64_t> wide;
+  for (std::size_t begin = 0; begin < rows.size();) {
+    const std::uint64_t block = rows[begin] / store::block_rows;
+    std::size_t end = begin + 1;
+    while (end < rows.size() && rows[end] / store::block_rows == block && rows[end - 1] <= rows[end]) ++end;
+    const std::size_t count = end - begin;
+    if (count == 1) {
+      out[begin] = codes.at(rows[begin]);
+    } else if (codes.bounds(block).high <= std::numeric_limits<std::uint32_t>::max()) {
+      in_block.resize(count);
+      narrow.resize(count);
+      for (std::size_t i = 0; i < count; ++i)
+        in_block[i] = static_cast<std::uint32_t>(rows[begin + i] % store::block_rows);
+      // A row that stands there twice is decoded twice.
+      codes.decode_rows(block, in_block, narrow.data());
+      std::copy(narrow.begin(), narrow.end(), out + begin);
+    } else {
+      wide.resize(store::block_rows);
+      codes.decode_block(block, wide.data());
+      for (std::size_t i = begin; i < end; ++i) out[i] = wide[rows[i] % store::block_rows];
+    }
+    begin = end;
+  }
+}
+
+}  // namespace
+
 VectorPtr Evaluator::read(const ColumnRef& ref, const RowNumbers& rows) {
   const store::Column& column = source_.column(ref.column);
   auto out = std::make_shared<Vector>();
   out->reset(repr_of(column), rows->size());
-  // Rows that stand close together are decoded by block.
-  const bool dense = ref.path.empty() && std::is_sorted(rows->begin(), rows->end()) && !rows->empty() &&
-                     rows->back() - rows->front() < 2 * rows->size();
   base::parallel_ranges(rows->size(), threads_, [&](std::size_t begin, std::size_t end) {
-    std::vector<std::uint64_t> block_codes(store::block_rows);
-    std::size_t decoded = std::numeric_limits<std::size_t>::max();
-    const auto code_at = [&](std::uint64_t row) {
-      if (!dense) return column.codes.at(row);
-      if (row / store::block_rows != decoded) {
-        decoded = row / store::block_rows;
-        column.codes.decode_block(decoded, block_codes.data());
+    // Where links lead, those that lead nowhere left out; and for whom.
+    std::vector<std::uint64_t> at(rows->begin() + static_cast<std::ptrdiff_t>(begin),
+                                  rows->begin() + static_cast<std::ptrdiff_t>(end));
+    std::vector<std::size_t> of(at.size());
+    std::iota(of.begin(), of.end(), begin);
+    std::vector<std::uint64_t> codes(at.size());
+    for (const LinkIndex link : ref.path) {
+      const store::StoredLink& stored = source_.link(link);
+      read_codes(stored.rows, at, codes.data());
+      std::size_t found = 0;
+      for (std::size_t i = 0; i < at.size(); ++i) {
+        if (codes[i] == stored.no_row) {
+          put_value(column, column.null_code, *out, of[i]);
+          continue;
+        }
+        at[found] = codes[i];
+        of[found++] = of[i];
       }
-      return block_codes[row % store::block_rows];
-    };
-    for (std::size_t i = begin; i < end; ++i) {
-      std::uint64_t row = (*rows)[i];
-      bool found = true;
-      for (const LinkIndex link : ref.path) {
-        const store::StoredLink& stored = source_.link(link);
-        row = stored.rows.at(row);
-        found = row != stored.no_row;
-        if (!found) break;
-      }
-      put_value(column, found ? code_at(row) : column.null_code, *out, i);
+      at.resize(found);
     }
+    read_codes(column.codes, at, codes.data());
+    for (std::size_t i = 0; i < at.size(); ++i) put_value(column, codes[i], *out, of[i]);
   });
   return out;
 }

@@ -3,8 +3,12 @@
 #include <unicode/unistr.h>
 #include <utf8.h>
 
+#include <cstring>
 #include <limits>
+#include <optional>
 #include <string>
+#include <string_view>
+#include <vector>
 
 #include "engine/vector/operations/kernels.h"
 #include "engine/vector/operations/map.h"
@@ -15,38 +19,74 @@ using language::Node;
 
 namespace {
 
-// SQL's like: % is any text, _ any one character, no escape.
-bool is_like(std::string_view text, std::string_view pattern) {
-  std::size_t t = 0;
-  std::size_t p = 0;
-  std::size_t star = std::string_view::npos;
-  std::size_t star_text = 0;
-  const auto next = [](std::string_view s, std::size_t at) {
-    ++at;
-    while (at < s.size() && (static_cast<unsigned char>(s[at]) & 0xC0) == 0x80) ++at;
-    return at;
-  };
-  while (t < text.size()) {
-    if (p < pattern.size() && pattern[p] == '%') {
-      star = p++;
-      star_text = t;
-    } else if (p < pattern.size() && pattern[p] == '_') {
-      ++p;
-      t = next(text, t);
-    } else if (p < pattern.size() && pattern[p] == text[t]) {
-      ++p;
-      ++t;
-    } else if (star != std::string_view::npos) {
-      p = star + 1;
-      star_text = next(text, star_text);
-      t = star_text;
-    } else {
-      return false;
+// SQL's like: % is any text, _ any one character, no escape. A pattern is what stands between its %s.
+class LikePattern {
+ public:
+  explicit LikePattern(std::string_view pattern) : pattern_(pattern) {
+    has_any_character_ = pattern.find('_') != std::string_view::npos;
+    std::size_t begin = 0;
+    for (std::size_t at = pattern.find('%'); at != std::string_view::npos; at = pattern.find('%', begin)) {
+      parts_.push_back(pattern.substr(begin, at - begin));
+      begin = at + 1;
     }
+    parts_.push_back(pattern.substr(begin));
   }
-  while (p < pattern.size() && pattern[p] == '%') ++p;
-  return p == pattern.size();
-}
+
+  // Parts are whole characters, and UTF-8 begins none within another: bytes may be compared.
+  bool matches(std::string_view text) const {
+    if (has_any_character_) return matches_by_character(text);
+    if (parts_.size() == 1) return text == pattern_;
+    if (!text.starts_with(parts_.front())) return false;
+    text.remove_prefix(parts_.front().size());
+    if (!text.ends_with(parts_.back())) return false;
+    text.remove_suffix(parts_.back().size());
+    for (std::size_t i = 1; i + 1 < parts_.size(); ++i) {
+      if (parts_[i].empty()) continue;
+      const void* const found = memmem(text.data(), text.size(), parts_[i].data(), parts_[i].size());
+      if (found == nullptr) return false;
+      text.remove_prefix(static_cast<std::size_t>(static_cast<const char*>(found) - text.data()) + parts_[i].size());
+    }
+    return true;
+  }
+
+ private:
+  bool matches_by_character(std::string_view text) const {
+    const std::string_view pattern = pattern_;
+    std::size_t t = 0;
+    std::size_t p = 0;
+    std::size_t star = std::string_view::npos;
+    std::size_t star_text = 0;
+    const auto next = [](std::string_view s, std::size_t at) {
+      ++at;
+      while (at < s.size() && (static_cast<unsigned char>(s[at]) & 0xC0) == 0x80) ++at;
+      return at;
+    };
+    while (t < text.size()) {
+      if (p < pattern.size() && pattern[p] == '%') {
+        star = p++;
+        star_text = t;
+      } else if (p < pattern.size() && pattern[p] == '_') {
+        ++p;
+        t = next(text, t);
+      } else if (p < pattern.size() && pattern[p] == text[t]) {
+        ++p;
+        ++t;
+      } else if (star != std::string_view::npos) {
+        p = star + 1;
+        star_text = next(text, star_text);
+        t = star_text;
+      } else {
+        return false;
+      }
+    }
+    while (p < pattern.size() && pattern[p] == '%') ++p;
+    return p == pattern.size();
+  }
+
+  std::string_view pattern_;
+  std::vector<std::string_view> parts_;
+  bool has_any_character_ = false;
+};
 
 std::string replace_all(std::string_view text, std::string_view what, std::string_view with) {
   std::string result;
@@ -97,11 +137,18 @@ void concat(const Node&, const Inputs& in, const Setting&, Vector& out) {
 }
 
 void like(const Node&, const Inputs& in, const Setting&, Vector& out) {
-  map<std::string_view, std::string_view, std::int64_t>(*in[0], *in[1], out,
-                                                        [](std::string_view a, std::string_view b, std::int64_t& r) {
-                                                          r = is_like(a, b) ? 1 : 0;
-                                                          return State::value;
-                                                        });
+  // The pattern is nearly always the same for all rows.
+  std::optional<LikePattern> pattern;
+  std::string_view read;
+  map<std::string_view, std::string_view, std::int64_t>(
+      *in[0], *in[1], out, [&](std::string_view text, std::string_view here, std::int64_t& r) {
+        if (!pattern || read != here) {
+          pattern.emplace(here);
+          read = here;
+        }
+        r = pattern->matches(text) ? 1 : 0;
+        return State::value;
+      });
 }
 
 void length(const Node&, const Inputs& in, const Setting&, Vector& out) {
