@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 #include <bit>
+#include <cstring>
 
 #include "base/bits.h"
 #include "base/instructions.h"
@@ -136,10 +137,48 @@ std::size_t unpack_eights(const unsigned char*, std::size_t, std::size_t, unsign
   return 0;
 }
 #else
+// As many numbers as a vector has lanes, where these are eight or sixteen, take whole bytes, too, and stand in as many
+// words of 32 bits: each is picked from one or two neighbours among these.
+HWY_INLINE void unpack_many(const unsigned char* HWY_RESTRICT bytes, std::size_t available, std::size_t count,
+                            unsigned bits, std::uint32_t base, std::uint32_t* HWY_RESTRICT out, std::size_t& i,
+                            std::size_t& at) {
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const std::size_t lanes = hn::Lanes(d);
+  if (lanes < 8 || bits > 31) return;
+  alignas(64) std::uint32_t lower[16];
+  alignas(64) std::uint32_t upper[16];
+  alignas(64) std::uint32_t right[16];
+  alignas(64) std::uint32_t left[16];
+  for (unsigned lane = 0; lane < lanes; ++lane) {
+    lower[lane] = lane * bits / 32;
+    right[lane] = lane * bits % 32;
+    // One that begins with a word lies within it.
+    upper[lane] = lower[lane] + (right[lane] == 0 ? 0 : 1);
+    left[lane] = right[lane] == 0 ? 0 : 32 - right[lane];
+  }
+  const auto lower_words = hn::SetTableIndices(d, lower);
+  const auto upper_words = hn::SetTableIndices(d, upper);
+  const auto to_right = hn::Load(d, right);
+  const auto to_left = hn::Load(d, left);
+  const auto mask = hn::Set(d, (std::uint32_t{1} << bits) - 1);
+  const auto low = hn::Set(d, base);
+  const std::size_t step = lanes * bits / 8;
+  for (; i + lanes <= count && at + lanes * 4 <= available; i += lanes, at += step) {
+    const auto words = hn::LoadU(d, reinterpret_cast<const std::uint32_t*>(bytes + at));
+    const auto from_lower = hn::Shr(hn::TableLookupLanes(words, lower_words), to_right);
+    const auto from_upper = hn::Shl(hn::TableLookupLanes(words, upper_words), to_left);
+    hn::StoreU(hn::Add(hn::And(hn::Or(from_lower, from_upper), mask), low), d, out + i);
+  }
+}
+
 // Eight numbers of w bits take w bytes, so that the same picking of bytes and shifting of bits does for every eight.
 // Four at a time lie within sixteen bytes, and each within four of them as long as it has at most 25 bits.
 std::size_t unpack_eights(const unsigned char* HWY_RESTRICT bytes, std::size_t available, std::size_t count,
                           unsigned bits, std::uint32_t base, std::uint32_t* HWY_RESTRICT out) {
+  std::size_t i = 0;
+  std::size_t at = 0;
+  unpack_many(bytes, available, count, bits, base, out, i, at);
+  if (bits > 25) return i;
   const hn::FixedTag<std::uint8_t, 16> d8;
   const hn::FixedTag<std::uint32_t, 4> d32;
   alignas(16) std::uint8_t picks[2][16];
@@ -159,8 +198,7 @@ std::size_t unpack_eights(const unsigned char* HWY_RESTRICT bytes, std::size_t a
   const auto mask = hn::Set(d32, (std::uint32_t{1} << bits) - 1);
   const auto low = hn::Set(d32, base);
   const std::size_t half_bytes = bits / 2;
-  std::size_t i = 0;
-  for (std::size_t at = 0; i + 8 <= count && at + half_bytes + 16 <= available; i += 8, at += bits) {
+  for (; i + 8 <= count && at + half_bytes + 16 <= available; i += 8, at += bits) {
     const auto first = hn::BitCast(d32, hn::TableLookupBytes(hn::LoadU(d8, bytes + at), first_pick));
     const auto second = hn::BitCast(d32, hn::TableLookupBytes(hn::LoadU(d8, bytes + at + half_bytes), second_pick));
     hn::StoreU(hn::Add(hn::And(hn::Shr(first, first_shift), mask), low), d32, out + i);
@@ -298,6 +336,83 @@ HWY_INLINE V entries_at(D d, const std::uint32_t* HWY_RESTRICT words, V numbers,
   return hn::And(hn::Shr(hn::GatherIndex(d, words, at), shifts), mask);
 }
 
+void test_in_here(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count, const std::uint32_t* HWY_RESTRICT words,
+                  std::uint64_t* HWY_RESTRICT out) {
+  std::size_t i = 0;
+  std::fill_n(out, words_for(count, 1), 0);
+#if HWY_TARGET != HWY_SCALAR
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const std::size_t lanes = hn::Lanes(d);
+  for (; i + lanes <= count; i += lanes) {
+    const auto bits = entries_at(d, words, hn::LoadU(d, numbers + i), 0);
+    std::uint8_t mask[8] = {};
+    hn::StoreMaskBits(d, hn::Ne(bits, hn::Zero(d)), mask);
+    std::uint64_t set = 0;
+    std::memcpy(&set, mask, sizeof set);
+    out[i / 64] |= set << i % 64;
+  }
+#endif
+  for (; i < count; ++i) out[i / 64] |= std::uint64_t{entry_at(words, numbers[i], 0)} << i % 64;
+}
+
+// Word by word: a run whose bit differs from that of the run before turns all bits from its first row on; an exclusive
+// or over all bits up to each does so for all runs of a word.
+void fill_run_bits_here(const std::uint64_t* HWY_RESTRICT firsts, std::size_t rows,
+                        const std::uint64_t* HWY_RESTRICT of_runs, std::uint64_t* HWY_RESTRICT out) {
+  std::size_t run = 0;
+  std::uint64_t before = 0;  // the bit of the run that goes on
+  for (std::size_t w = 0; w < words_for(rows, 1); ++w) {
+    const std::uint64_t begins = firsts[w];
+    const auto count = static_cast<unsigned>(std::popcount(begins));
+    std::uint64_t bits = 0;  // of the runs that begin here
+    if (count != 0) {
+      bits = of_runs[run / 64] >> run % 64;
+      if (run % 64 + count > 64) bits |= of_runs[run / 64 + 1] << (64 - run % 64);
+      if (count < 64) bits &= (std::uint64_t{1} << count) - 1;
+    }
+    const std::uint64_t turns = bits ^ (bits << 1 | before);
+#if HWY_TARGET <= HWY_AVX2 && HWY_ARCH_X86_64
+    std::uint64_t filled = _pdep_u64(turns, begins);
+#else
+    std::uint64_t filled = 0;
+    std::uint64_t next = turns;
+    for (std::uint64_t left = begins; left != 0; left &= left - 1, next >>= 1) {
+      if ((next & 1) != 0) filled |= left & (~left + 1);
+    }
+#endif
+    for (unsigned shift = 1; shift < 64; shift *= 2) filled ^= filled << shift;
+    out[w] = filled ^ (0 - before);
+    if (count != 0) before = bits >> (count - 1) & 1;
+    run += count;
+  }
+  if (rows % 64 != 0) out[rows / 64] &= (std::uint64_t{1} << rows % 64) - 1;
+}
+
+std::size_t find_set_here(const std::uint64_t* HWY_RESTRICT bits, std::size_t count, std::uint32_t* HWY_RESTRICT out) {
+  std::size_t found = 0;
+#if HWY_TARGET == HWY_SCALAR
+  for (std::size_t w = 0; w < words_for(count, 1); ++w) {
+    for (std::uint64_t left = bits[w]; left != 0; left &= left - 1)
+      out[found++] = static_cast<std::uint32_t>(w * 64) + static_cast<std::uint32_t>(std::countr_zero(left));
+  }
+#else
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const std::size_t lanes = hn::Lanes(d);
+  const auto places = hn::Iota(d, 0);
+  for (std::size_t w = 0; w < words_for(count, 1); ++w) {
+    if (bits[w] == 0) continue;
+    for (std::size_t in_word = 0; in_word < 64; in_word += lanes) {
+      const std::uint64_t here = bits[w] >> in_word;
+      std::uint8_t mask[8];
+      std::memcpy(mask, &here, sizeof here);
+      const auto positions = hn::Add(places, hn::Set(d, static_cast<std::uint32_t>(w * 64 + in_word)));
+      found += hn::CompressStore(positions, hn::LoadMaskBits(d, mask), d, out + found);
+    }
+  }
+#endif
+  return found;
+}
+
 std::size_t find_in_here(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count,
                          const std::uint32_t* HWY_RESTRICT words, std::uint32_t* HWY_RESTRICT out) {
   const hn::CappedTag<std::uint32_t, 16> d;
@@ -383,6 +498,9 @@ JUNIPER_WIDEST(widest_add_up, add_up_here);
 JUNIPER_WIDEST(widest_fill_runs, fill_runs_here);
 JUNIPER_WIDEST(widest_find_runs, find_runs_here);
 JUNIPER_WIDEST(widest_find_between, find_between_here);
+JUNIPER_WIDEST(widest_test_in, test_in_here);
+JUNIPER_WIDEST(widest_fill_run_bits, fill_run_bits_here);
+JUNIPER_WIDEST(widest_find_set, find_set_here);
 JUNIPER_WIDEST(widest_find_in, find_in_here);
 JUNIPER_WIDEST(widest_look_up, look_up_here);
 JUNIPER_WIDEST(widest_add_looked_up, add_looked_up_here);
@@ -424,7 +542,7 @@ void unpack(const std::uint64_t* words, std::size_t count, unsigned bits, std::u
     std::fill_n(out, count, base);
     return;
   }
-  if (bits <= 25) {
+  if (bits <= 31) {
     i = widest_unpack_eights(reinterpret_cast<const unsigned char*>(words), words_for(count, bits) * 8, count, bits,
                              base, out);
   }
@@ -464,6 +582,18 @@ std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t l
 
 std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint32_t* out) {
   return widest_find_in(numbers.data(), numbers.size(), words, out);
+}
+
+void test_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint64_t* out) {
+  widest_test_in(numbers.data(), numbers.size(), words, out);
+}
+
+void fill_run_bits(const std::uint64_t* firsts, std::size_t rows, const std::uint64_t* of_runs, std::uint64_t* out) {
+  widest_fill_run_bits(firsts, rows, of_runs, out);
+}
+
+std::size_t find_set(const std::uint64_t* bits, std::size_t count, std::uint32_t* out) {
+  return widest_find_set(bits, count, out);
 }
 
 void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits, unsigned shift,

@@ -55,6 +55,13 @@ std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t l
 // The same for the numbers whose bit is set: that of 0 is the lowest of the first word.
 std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint32_t* out);
 
+// Writes for each number the bit that stands for it in `words`, to words_for(numbers.size(), 1) words.
+void test_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint64_t* out);
+// Rows stand in runs as for `fill_runs`. Writes for each row the bit of its run; what stands behind the last row is 0.
+void fill_run_bits(const std::uint64_t* firsts, std::size_t rows, const std::uint64_t* of_runs, std::uint64_t* out);
+// Writes the positions of the set bits among the first `count`, as `find_between` does.
+std::size_t find_set(const std::uint64_t* bits, std::size_t count, std::uint32_t* out);
+
 // Entries of 2^log_bits bits (1 to 32) stand side by side in words, lowest bits first. Writes, for each number, its
 // entry << shift; or adds the bits of that to what stands there.
 void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits, unsigned shift,

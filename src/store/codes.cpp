@@ -481,6 +481,20 @@ void Codes::decode_rows(std::size_t block, std::span<const std::uint32_t> rows, 
   }
 }
 
+bool Codes::test_runs(std::size_t block, const std::uint32_t* passes, std::uint64_t* out) const {
+  check(block);
+  const Entry& e = entry(block);
+  if (e.encoding != Encoding::short_runs || doubtful(block)) return false;
+  const std::size_t rows = rows_in_block(block);
+  const std::uint64_t* const words = payload(e);
+  std::array<std::uint32_t, block_rows> codes;
+  std::array<std::uint64_t, block_rows / 64> of_runs;
+  unpack(words + words_for(rows, 1), e.count, e.bits, static_cast<std::uint32_t>(e.base), codes.data());
+  base::test_in(std::span(codes).first(e.count), passes, of_runs.data());
+  base::fill_run_bits(words, rows, of_runs.data(), out);
+  return true;
+}
+
 std::size_t Codes::runs(std::size_t block, Run* out) const {
   check(block);
   const Entry& e = entry(block);

@@ -89,6 +89,10 @@ class Codes {
   void decode_block(std::size_t block, std::uint32_t* out) const;
   // The same for some rows of a block alone; their positions in it ascend.
   void decode_rows(std::size_t block, std::span<const std::uint32_t> rows, std::uint32_t* out) const;
+  bool has_short_runs(std::size_t block) const { return entry(block).encoding == Encoding::short_runs; }
+  // Where a block is stored as short runs, writes a bit for each of its rows: whether the bit of its code is set in
+  // `passes`, which has one for each code. False for any other block.
+  bool test_runs(std::size_t block, const std::uint32_t* passes, std::uint64_t* out) const;
   // Codes between which those of a block lie, the lower one not beyond the largest of all; equal where the block holds
   // one code alone.
   struct Bounds {

@@ -215,9 +215,45 @@ TEST_F(Passes, RunsAreFilledAndFound) {
         for (std::uint32_t row = 0; row < length; ++row) {
           if (random_() % 3 == 0) rows.push_back(row);
         }
+        // A bit for each run, and what it makes of the rows.
+        const std::vector<std::uint64_t> of_run = numbers(of_runs.size(), 64);
+        std::vector<std::uint64_t> filled_bits((length + 63) / 64, 42);
+        fill_run_bits(firsts.data(), length, of_run.data(), filled_bits.data());
+        std::vector<std::uint32_t> set;
+        for (std::uint32_t row = 0; row < length; ++row) {
+          const std::uint32_t run = run_of_row[row];
+          const bool holds = (of_run[run / 64] >> run % 64 & 1) != 0;
+          ASSERT_EQ(filled_bits[row / 64] >> row % 64 & 1, holds ? 1U : 0U) << row << " of " << length;
+          if (holds) set.push_back(row);
+        }
+        if (length % 64 != 0) {
+          EXPECT_EQ(filled_bits.back() >> length % 64, 0U);
+        }
+        std::vector<std::uint32_t> positions(length + 17, 42);
+        const std::size_t count = find_set(filled_bits.data(), length, positions.data());
+        EXPECT_EQ(std::vector(positions.begin(), positions.begin() + static_cast<std::ptrdiff_t>(count)), set);
+        EXPECT_EQ(positions.back(), 42U) << "written past the room";
         std::vector<std::uint32_t> found(rows.size());
         find_runs(firsts.data(), rows, found.data());
         for (std::size_t i = 0; i < rows.size(); ++i) EXPECT_EQ(found[i], run_of_row[rows[i]]) << rows[i];
+      }
+    }
+  });
+}
+
+TEST_F(Passes, NumbersAreTestedByTheirBits) {
+  test::at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      std::vector<std::uint32_t> given;
+      for (const std::uint64_t number : numbers(length, 10)) given.push_back(static_cast<std::uint32_t>(number));
+      std::vector<std::uint32_t> words;
+      for (const std::uint64_t word : numbers(32, 32)) words.push_back(static_cast<std::uint32_t>(word));
+      std::vector<std::uint64_t> bits((length + 63) / 64, 42);
+      test_in(given, words.data(), bits.data());
+      for (std::size_t i = 0; i < length; ++i)
+        ASSERT_EQ(bits[i / 64] >> i % 64 & 1, words[given[i] / 32] >> given[i] % 32 & 1) << i << " of " << length;
+      if (length % 64 != 0) {
+        EXPECT_EQ(bits.back() >> length % 64, 0U);
       }
     }
   });

@@ -518,6 +518,19 @@ void Program::fill(CodesIndex index, Registers& registers) const {
   for (std::size_t i = 0; i < registers.count_; ++i) block.wide[i] = scratch[registers.rows_[i]];
 }
 
+std::size_t Program::find_in(CodesIndex index, Registers& registers, const std::uint32_t* passes,
+                             std::uint32_t* out) const {
+  std::array<std::uint64_t, store::block_rows / 64> holds;
+  // Of short runs, each is looked up once; what a few rows have is found sooner by itself.
+  const bool few = registers.count_ * 16 < store::block_rows;
+  if (registers.codes_[index].filled != registers.selection_ && !few &&
+      codes_[index].codes->test_runs(registers.block_, passes, holds.data())) {
+    if (registers.whole_) return base::find_set(holds.data(), registers.count_, out);
+    return base::find_in(registers.rows_, reinterpret_cast<const std::uint32_t*>(holds.data()), out);
+  }
+  return base::find_in(codes(index, registers), passes, out);
+}
+
 std::span<const std::uint32_t> Program::codes(CodesIndex index, Registers& registers) const {
   fill(index, registers);
   return std::span(registers.codes_[index].narrow).first(registers.count_);

@@ -141,6 +141,11 @@ class Program {
   std::size_t runs(CodesIndex codes, const Registers& registers, store::Codes::Run* out) const;
   // False only if a step's value overflows for no row.
   bool may_overflow(StepIndex step) const;
+  bool has_short_runs(CodesIndex codes, const Registers& registers) const {
+    return codes_[codes].codes->has_short_runs(registers.block_);
+  }
+  // Writes the positions of the selected rows whose code is set in `passes`, as base::find_in does.
+  std::size_t find_in(CodesIndex codes, Registers& registers, const std::uint32_t* passes, std::uint32_t* out) const;
   // What a step's exact results can't leave.
   Range range(StepIndex step) const { return steps_[step].range; }
 

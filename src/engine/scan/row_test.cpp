@@ -176,9 +176,9 @@ std::size_t RowTest::find(const Program& program, Program::Registers& registers,
     std::iota(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(registers.count()), 0U);
     return registers.count();
   }
-  const auto codes = program.codes(codes_, registers);
-  return is_range_ ? base::find_between(codes, low_, high_, found.data())
-                   : base::find_in(codes, passes_.words().data(), found.data());
+  if (is_range_ && !program.has_short_runs(codes_, registers))
+    return base::find_between(program.codes(codes_, registers), low_, high_, found.data());
+  return program.find_in(codes_, registers, passes_.words().data(), found.data());
 }
 
 std::size_t RowTest::find_by_value(const Program& program, Program::Registers& registers,
