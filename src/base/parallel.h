@@ -93,6 +93,15 @@ void parallel_for(std::size_t count, unsigned threads, const Task& task) {
       [&] { next = count; });
 }
 
+// The same for short tasks, some of which are handed out together: few of them are not worth a thread.
+template <class Task>
+void parallel_short(std::size_t count, unsigned threads, const Task& task) {
+  constexpr std::size_t together = 16;
+  parallel_for((count + together - 1) / together, threads, [&](std::size_t part) {
+    for (std::size_t i = part * together; i < std::min(count, (part + 1) * together); ++i) task(i);
+  });
+}
+
 // Calls task(begin, end) for ranges that make up [0, count), on up to `threads` threads: for loops of short steps.
 template <class Task>
 void parallel_ranges(std::size_t count, unsigned threads, const Task& task) {

@@ -153,9 +153,7 @@ class ExactEncoder {
     column_.distinct = sorted.size();
     if (range >= largest) return with_dictionary(sorted);  // no code would be left for null
     if (!could_pay(column_.rows, column_.distinct, range)) return with_offset(range);
-    Column dictionary = with_dictionary(sorted);
-    Column offset = with_offset(range);
-    return dictionary.bytes() < offset.bytes() ? dictionary : offset;
+    return chosen(with_dictionary(sorted), with_offset(range));
   }
 
  private:
@@ -198,6 +196,14 @@ class ExactEncoder {
     return column;
   }
 
+  // Values of a dictionary that leaves the processor's near caches are waited for, row by row: it has to save more than
+  // a few bits.
+  static Column chosen(Column dictionary, Column offset) {
+    constexpr std::uint64_t near = std::uint64_t{1} << 17;
+    const std::uint64_t most = dictionary.distinct <= near ? offset.bytes() : offset.bytes() / 4 * 3;
+    return dictionary.bytes() < most ? dictionary : offset;
+  }
+
   std::int64_t value_of(std::uint64_t above) const {
     return static_cast<std::int64_t>(static_cast<std::uint64_t>(shape_.low) + above * shape_.step);
   }
@@ -216,8 +222,7 @@ class ExactEncoder {
     marks.each([&](std::uint64_t above) { values.push_back(value_of(above)); });
     Column column = dictionary_column(values);
     column.codes = codes(column, [&](std::uint64_t above) { return marks.before(above); });
-    Column offset = with_offset(range);
-    return column.bytes() < offset.bytes() ? column : offset;
+    return chosen(std::move(column), with_offset(range));
   }
 
   base::LargeVector<std::uint64_t> sorted_distinct() const {

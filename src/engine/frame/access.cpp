@@ -483,7 +483,7 @@ SharedCodes Evaluator::codes_of(const ScanKey& key, TableIndex table) {
   auto codes = std::make_shared<std::vector<std::uint64_t>>(source_.rows(table));
   if (known != nullptr && key.column.path.empty()) {
     const store::Codes& stored = source_.column(key.column.column).codes;
-    base::parallel_for(stored.blocks(), threads_, [&](std::size_t block) {
+    base::parallel_short(stored.blocks(), threads_, [&](std::size_t block) {
       stored.decode_block(block, codes->data() + block * store::block_rows);
     });
   } else {

@@ -39,8 +39,8 @@ std::size_t FarCodes::read_block(std::size_t block, std::uint32_t* out) const {
 const std::vector<std::uint32_t>& FarCodes::all() const {
   std::call_once(written_, [&] {
     std::vector<std::uint32_t> codes(size());
-    base::parallel_for((size() + store::block_rows - 1) / store::block_rows, source_.threads,
-                       [&](std::size_t block) { read_block(block, codes.data() + block * store::block_rows); });
+    base::parallel_short((size() + store::block_rows - 1) / store::block_rows, source_.threads,
+                         [&](std::size_t block) { read_block(block, codes.data() + block * store::block_rows); });
     all_ = std::move(codes);
   });
   return all_;

@@ -162,7 +162,7 @@ std::optional<Program::Truth> Program::add_truth(const NodePtr& condition, bool 
   const NodePtr there = behind_link(condition, source_.model);
   base::PackedTable passes(behind.rows() + 1, 1);
   if (const auto truth = behind.add_truth(there, or_null)) {
-    base::parallel_for(behind.blocks(), source_.threads, [&](std::size_t block) {
+    base::parallel_short(behind.blocks(), source_.threads, [&](std::size_t block) {
       std::array<std::uint32_t, store::block_rows> codes;
       std::array<std::uint32_t, store::block_rows> holds;
       const store::Codes& stored = *behind.codes_[truth->codes].codes;

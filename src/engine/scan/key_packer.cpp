@@ -67,7 +67,7 @@ void KeyPacker::fill(const Program& program, Table& table, const Program::ByCode
   };
   if (step.domain) return add(0, step.domain->codes());
   const std::size_t blocks = (step.far->size() + store::block_rows - 1) / store::block_rows;
-  base::parallel_for(blocks, program.threads(), [&](std::size_t block) {
+  base::parallel_short(blocks, program.threads(), [&](std::size_t block) {
     std::array<std::uint32_t, store::block_rows> codes;
     const std::size_t count = step.far->read_block(block, codes.data());
     add(block * store::block_rows, std::span<const std::uint32_t>(codes).first(count));
