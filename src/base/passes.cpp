@@ -336,6 +336,44 @@ HWY_INLINE V entries_at(D d, const std::uint32_t* HWY_RESTRICT words, V numbers,
   return hn::And(hn::Shr(hn::GatherIndex(d, words, at), shifts), mask);
 }
 
+std::size_t find_compared_here(const std::uint32_t* HWY_RESTRICT a, const std::uint32_t* HWY_RESTRICT b,
+                               std::size_t count, const Compared& how, std::uint32_t* HWY_RESTRICT out) {
+  std::size_t found = 0;
+  std::size_t i = 0;
+#if HWY_TARGET != HWY_SCALAR
+  const hn::CappedTag<std::int32_t, 16> d;
+  const hn::RebindToUnsigned<decltype(d)> unsigned_tag;
+  const std::size_t lanes = hn::Lanes(d);
+  const auto shift = hn::Set(d, how.shift);
+  const auto null_a = hn::Set(d, static_cast<std::int32_t>(how.null_a));
+  const auto null_b = hn::Set(d, static_cast<std::int32_t>(how.null_b));
+  const auto all = [&](bool set) { return hn::RebindMask(d, hn::Eq(hn::Set(d, set ? 1 : 0), hn::Set(d, 1))); };
+  const auto take_less = all(how.less);
+  const auto take_equal = all(how.equal);
+  const auto take_greater = all(how.greater);
+  for (; i + lanes <= count; i += lanes) {
+    const auto of_a = hn::LoadU(d, reinterpret_cast<const std::int32_t*>(a + i));
+    const auto of_b = hn::LoadU(d, reinterpret_cast<const std::int32_t*>(b + i));
+    const auto shifted = hn::Add(of_a, shift);
+    const auto passes =
+        hn::Or(hn::Or(hn::And(hn::Lt(shifted, of_b), take_less), hn::And(hn::Eq(shifted, of_b), take_equal)),
+               hn::And(hn::Gt(shifted, of_b), take_greater));
+    const auto values = hn::And(hn::Ne(of_a, null_a), hn::Ne(of_b, null_b));
+    const auto positions = hn::Iota(unsigned_tag, static_cast<std::uint32_t>(i));
+    found +=
+        hn::CompressStore(positions, hn::RebindMask(unsigned_tag, hn::And(passes, values)), unsigned_tag, out + found);
+  }
+#endif
+  for (; i < count; ++i) {
+    const std::int32_t shifted = static_cast<std::int32_t>(a[i]) + how.shift;
+    const auto of_b = static_cast<std::int32_t>(b[i]);
+    const bool passes = shifted < of_b ? how.less : (shifted == of_b ? how.equal : how.greater);
+    out[found] = static_cast<std::uint32_t>(i);
+    found += passes && a[i] != how.null_a && b[i] != how.null_b ? 1 : 0;
+  }
+  return found;
+}
+
 void test_in_here(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count, const std::uint32_t* HWY_RESTRICT words,
                   std::uint64_t* HWY_RESTRICT out) {
   std::size_t i = 0;
@@ -461,6 +499,35 @@ void add_looked_up_here(const std::uint32_t* numbers, std::size_t count, const s
   look_up_all<true>(numbers, count, words, log_bits, shift, out);
 }
 
+// Places where the first and the last byte are right are looked at, as many at a time as a vector has bytes.
+std::size_t find_text_here(const char* HWY_RESTRICT text, std::size_t size, const char* HWY_RESTRICT part,
+                           std::size_t length, std::size_t from) {
+  std::size_t i = from;
+#if HWY_TARGET != HWY_SCALAR
+  const hn::CappedTag<std::uint8_t, 64> d;
+  const std::size_t lanes = hn::Lanes(d);
+  const auto* const bytes = reinterpret_cast<const std::uint8_t*>(text);
+  const auto first = hn::Set(d, static_cast<std::uint8_t>(part[0]));
+  const auto last = hn::Set(d, static_cast<std::uint8_t>(part[length - 1]));
+  for (; i + length - 1 + lanes <= size; i += lanes) {
+    const auto both =
+        hn::And(hn::Eq(hn::LoadU(d, bytes + i), first), hn::Eq(hn::LoadU(d, bytes + i + length - 1), last));
+    std::uint8_t mask[8] = {};
+    hn::StoreMaskBits(d, both, mask);
+    std::uint64_t places = 0;
+    std::memcpy(&places, mask, sizeof places);
+    for (; places != 0; places &= places - 1) {
+      const std::size_t at = i + static_cast<std::size_t>(std::countr_zero(places));
+      if (std::memcmp(text + at, part, length) == 0) return at;
+    }
+  }
+#endif
+  for (; i + length <= size; ++i) {
+    if (text[i] == part[0] && std::memcmp(text + i, part, length) == 0) return i;
+  }
+  return std::string_view::npos;
+}
+
 std::uint64_t sum_here(const std::uint32_t* numbers, std::size_t count) {
   std::uint64_t sum = 0;
   for (std::size_t i = 0; i < count; ++i) sum += numbers[i];
@@ -498,12 +565,14 @@ JUNIPER_WIDEST(widest_add_up, add_up_here);
 JUNIPER_WIDEST(widest_fill_runs, fill_runs_here);
 JUNIPER_WIDEST(widest_find_runs, find_runs_here);
 JUNIPER_WIDEST(widest_find_between, find_between_here);
+JUNIPER_WIDEST(widest_find_compared, find_compared_here);
 JUNIPER_WIDEST(widest_test_in, test_in_here);
 JUNIPER_WIDEST(widest_fill_run_bits, fill_run_bits_here);
 JUNIPER_WIDEST(widest_find_set, find_set_here);
 JUNIPER_WIDEST(widest_find_in, find_in_here);
 JUNIPER_WIDEST(widest_look_up, look_up_here);
 JUNIPER_WIDEST(widest_add_looked_up, add_looked_up_here);
+JUNIPER_WIDEST(widest_find_text, find_text_here);
 JUNIPER_WIDEST(widest_sum, sum_here);
 JUNIPER_WIDEST(widest_highest, highest_here);
 JUNIPER_WIDEST(widest_count_ones, count_ones_here);
@@ -584,6 +653,11 @@ std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t*
   return widest_find_in(numbers.data(), numbers.size(), words, out);
 }
 
+std::size_t find_compared(std::span<const std::uint32_t> a, const std::uint32_t* b, const Compared& how,
+                          std::uint32_t* out) {
+  return widest_find_compared(a.data(), b, a.size(), how, out);
+}
+
 void test_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint64_t* out) {
   widest_test_in(numbers.data(), numbers.size(), words, out);
 }
@@ -604,6 +678,12 @@ void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words,
 void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
                    unsigned shift, std::uint32_t* out) {
   widest_add_looked_up(numbers.data(), numbers.size(), words, log_bits, shift, out);
+}
+
+std::size_t find_text(std::string_view text, std::string_view part, std::size_t from) {
+  if (part.empty()) return from <= text.size() ? from : std::string_view::npos;
+  if (from > text.size() || text.size() - from < part.size()) return std::string_view::npos;
+  return widest_find_text(text.data(), text.size(), part.data(), part.size(), from);
 }
 
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers) {

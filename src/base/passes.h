@@ -5,6 +5,7 @@
 #include <cstddef>
 #include <cstdint>
 #include <span>
+#include <string_view>
 
 namespace juniper::base {
 
@@ -55,6 +56,19 @@ std::size_t find_between(std::span<const std::uint32_t> numbers, std::uint32_t l
 // The same for the numbers whose bit is set: that of 0 is the lowest of the first word.
 std::size_t find_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint32_t* out);
 
+// Two rows of codes, of which `null_a` and `null_b` stand for nothing: writes the positions where neither is that, and
+// a + shift is less than, equal to or greater than b, whichever are asked for. Nothing leaves 31 bits.
+struct Compared {
+  std::int32_t shift = 0;
+  std::uint32_t null_a = 0;
+  std::uint32_t null_b = 0;
+  bool less = false;
+  bool equal = false;
+  bool greater = false;
+};
+std::size_t find_compared(std::span<const std::uint32_t> a, const std::uint32_t* b, const Compared& how,
+                          std::uint32_t* out);
+
 // Writes for each number the bit that stands for it in `words`, to words_for(numbers.size(), 1) words.
 void test_in(std::span<const std::uint32_t> numbers, const std::uint32_t* words, std::uint64_t* out);
 // Rows stand in runs as for `fill_runs`. Writes for each row the bit of its run; what stands behind the last row is 0.
@@ -68,6 +82,9 @@ void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words,
              std::uint32_t* out);
 void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
                    unsigned shift, std::uint32_t* out);
+
+// Where `part` stands first in a text, from a place on; npos: nowhere. The empty part stands everywhere.
+std::size_t find_text(std::string_view text, std::string_view part, std::size_t from);
 
 // Adds all numbers.
 std::uint64_t sum_of(std::span<const std::uint32_t> numbers);

@@ -119,7 +119,8 @@ class RowsByKey {
 };
 
 // Where there are not many more codes than rows, each is looked up once, and its row stands in an array.
-store::Codes by_code(const store::Column& from, const store::Column& to, const RowsByKey& by_key) {
+store::Codes by_code(const store::Column& from, const store::Column& to, const RowsByKey& by_key,
+                     std::uint64_t& unmatched) {
   constexpr std::uint32_t not_yet = std::numeric_limits<std::uint32_t>::max();
   const auto none = static_cast<std::uint32_t>(to.rows);
   base::LargeVector<std::uint32_t> row_of(from.null_code + 1, not_yet);
@@ -137,6 +138,7 @@ store::Codes by_code(const store::Column& from, const store::Column& to, const R
         known = found == absent ? none : static_cast<std::uint32_t>(found);
       }
       row = known;
+      unmatched += known == none ? 1 : 0;
     }
     encoder.add(rows);
   }
@@ -153,7 +155,7 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
   const RowsByKey by_key(keys_of(to, pairs));
   constexpr std::uint64_t most_rows = std::numeric_limits<std::uint32_t>::max() - 1;
   if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024 && one_rows < most_rows) {
-    link.rows = by_code(*from[0], *to[0], by_key);
+    link.rows = by_code(*from[0], *to[0], by_key, link.unmatched);
     link.encoding = link.rows.describe();
     return link;
   }
@@ -170,6 +172,7 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
   for (std::uint64_t& row : rows) {
     const std::uint64_t found = by_key.find(row);
     row = found == absent ? one_rows : found;
+    link.unmatched += found == absent ? 1 : 0;
   }
   link.rows = store::Codes::encode(rows);
   link.encoding = link.rows.describe();

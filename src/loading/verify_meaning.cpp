@@ -32,6 +32,9 @@ void verify_link(const CheckedModel& model, const store::Store& store, const Lin
   const auto to = columns_of(link.to);
   if (repeated_key(to)) fail(fmt::format("link {} leads to keys that repeat", stored.name));
   const store::StoredLink resolved = resolve_link(columns_of(link.from), to);
+  if (resolved.unmatched != stored.unmatched)
+    fail(fmt::format("link {} has {} rows without a match, and says {}", stored.name, resolved.unmatched,
+                     stored.unmatched));
   std::vector<std::uint64_t> there(store::block_rows);
   std::vector<std::uint64_t> expected(store::block_rows);
   for (std::size_t block = 0; block < stored.rows.blocks(); ++block) {

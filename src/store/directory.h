@@ -76,6 +76,7 @@ struct LinkEntry {
   std::string name;
   std::uint64_t rows = 0;
   std::uint64_t no_row = 0;
+  std::uint64_t unmatched = 0;
   std::int64_t resolve_nanoseconds = 0;
   std::string encoding;
   std::string broken;

@@ -69,7 +69,8 @@ struct StoredTable {
 // has no match.
 struct StoredLink {
   std::string name;
-  std::uint64_t no_row = 0;  // the rows of the one side
+  std::uint64_t no_row = 0;     // the rows of the one side
+  std::uint64_t unmatched = 0;  // rows that lead to none
   std::int64_t resolve_nanoseconds = 0;
   std::string encoding;  // for people
   std::string broken;    // why it could not be resolved, and has no rows; "" for a whole one

@@ -236,8 +236,8 @@ Directory write_parts(Writer& writer, const Store& store) {
     for (const StoredColumn& column : table.columns) entry.columns.push_back(column_entry(writer, column));
   }
   for (const StoredLink& link : store.links) {
-    directory.links.push_back({link.name, link.rows.size(), link.no_row, link.resolve_nanoseconds, link.encoding,
-                               link.broken, writer.part(link.rows)});
+    directory.links.push_back({link.name, link.rows.size(), link.no_row, link.unmatched, link.resolve_nanoseconds,
+                               link.encoding, link.broken, writer.part(link.rows)});
   }
   directory.sources = store.sources;
   return directory;
@@ -387,10 +387,13 @@ class Reader {
     StoredLink link;
     link.name = entry.name;
     link.no_row = entry.no_row;
+    link.unmatched = entry.unmatched;
     link.resolve_nanoseconds = entry.resolve_nanoseconds;
     link.encoding = entry.encoding;
     link.broken = entry.broken;
-    link.rows = codes(entry.codes, entry.rows, {link.no_row}, "link " + link.name);
+    // Where every row is said to lead somewhere, none may lead nowhere.
+    const std::uint64_t last = link.unmatched == 0 && link.no_row != 0 ? link.no_row - 1 : link.no_row;
+    link.rows = codes(entry.codes, entry.rows, {last}, "link " + link.name);
     return link;
   }
 

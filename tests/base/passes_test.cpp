@@ -241,6 +241,48 @@ TEST_F(Passes, RunsAreFilledAndFound) {
   });
 }
 
+TEST_F(Passes, RowsAreComparedByTwoCodes) {
+  test::at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      std::vector<std::uint32_t> a;
+      std::vector<std::uint32_t> b;
+      for (const std::uint64_t number : numbers(length, 4)) a.push_back(static_cast<std::uint32_t>(number));
+      for (const std::uint64_t number : numbers(length, 4)) b.push_back(static_cast<std::uint32_t>(number));
+      for (const std::int32_t shift : {0, 5, -5, 1 << 30, -(1 << 30)}) {
+        for (unsigned asked = 0; asked < 8; ++asked) {
+          const Compared how{shift, 3, 7, (asked & 1) != 0, (asked & 2) != 0, (asked & 4) != 0};
+          std::vector<std::uint32_t> expected;
+          for (std::uint32_t i = 0; i < length; ++i) {
+            const std::int64_t left = std::int64_t{a[i]} + shift;
+            const std::int64_t right = b[i];
+            const bool passes = left < right ? how.less : (left == right ? how.equal : how.greater);
+            if (passes && a[i] != how.null_a && b[i] != how.null_b) expected.push_back(i);
+          }
+          std::vector<std::uint32_t> found(length + 17, 42);
+          const std::size_t count = find_compared(a, b.data(), how, found.data());
+          EXPECT_EQ(std::vector(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(count)), expected);
+          EXPECT_EQ(found.back(), 42U) << "written past the room";
+        }
+      }
+    }
+  });
+}
+
+TEST_F(Passes, TextsAreFoundAsTheStandardLibraryFindsThem) {
+  test::at_every_level([&] {
+    for (const std::size_t length : lengths_) {
+      std::string text;
+      for (const std::uint64_t number : numbers(length, 2)) text += static_cast<char>('a' + number);
+      for (std::size_t size = 0; size < 6; ++size) {
+        std::string part;
+        for (const std::uint64_t number : numbers(size, 2)) part += static_cast<char>('a' + number);
+        for (std::size_t from = 0; from <= length + 1; from += 1 + from / 3)
+          EXPECT_EQ(find_text(text, part, from), text.find(part, from)) << part << " in " << text << " from " << from;
+      }
+    }
+  });
+}
+
 TEST_F(Passes, NumbersAreTestedByTheirBits) {
   test::at_every_level([&] {
     for (const std::size_t length : lengths_) {

@@ -35,6 +35,7 @@ Store small_store() {
   link.name = "t.n -> u.k";
   link.no_row = 90;
   link.rows = Codes::encode(std::vector<std::uint64_t>(5000, 90));
+  link.unmatched = 5000;
   store.links.push_back(link);
   store.sources.push_back({"t", "data/t.csv", 123, 456, 789});
   return store;
@@ -58,6 +59,18 @@ TEST(StoreFile, IsReadBackAsItWasWritten) {
       ASSERT_EQ(opened->tables[0].columns[c].data.at(row), store.tables[0].columns[c].data.at(row));
   }
   EXPECT_EQ(opened->links[0].rows.at(4999), 90U);
+  EXPECT_EQ(opened->links[0].unmatched, 5000U);
+}
+
+// Groups are told by the rows of a link that says that all rows lead somewhere.
+TEST(StoreFile, ALinkThatLeadsNowhereThoughItSaysOtherwiseIsDamage) {
+  const test::TempFolder folder;
+  Store store = small_store();
+  store.links[0].unmatched = 0;
+  ASSERT_TRUE(write_store(store, folder.path("x.jrs")));
+  const auto opened = open_store(folder.path("x.jrs"));
+  ASSERT_TRUE(opened) << test::messages(opened.error());
+  EXPECT_THROW(opened->links[0].rows.at(0), base::Failure);
 }
 
 TEST(StoreFile, TheOldStoreStaysOpenWhileANewOneTakesItsPlace) {
@@ -91,6 +104,7 @@ TEST(StoreFile, EveryFlippedByteIsFoundOrHarmless) {
   const test::TempFolder folder;
   Store store = tiny_store();
   ASSERT_EQ(store.tables[0].columns.back().data.layout, Layout::bits);
+  ASSERT_EQ(store.links.back().encoding, "short runs");
   ASSERT_TRUE(write_store(store, folder.path("x.jrs")));
   const std::string good = test::read_file(folder.path("x.jrs"));
   std::string expected;

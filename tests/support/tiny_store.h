@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <functional>
 #include <random>
 #include <string>
@@ -28,7 +29,7 @@ inline std::string contents(const Store& store) {
     }
   }
   for (const StoredLink& link : store.links) {
-    text += fmt::format("{} {}\n", link.name, link.no_row);
+    text += fmt::format("{} {} {} {}\n", link.name, link.no_row, link.unmatched, link.encoding);
     for (const std::uint64_t row : link.rows.decoded()) text += fmt::format("{}|", row);
   }
   return text;
@@ -80,6 +81,14 @@ inline Store tiny_store() {
   std::vector<std::uint64_t> to(rows);
   for (auto& row : to) row = random() % 91;
   link.rows = Codes::encode(to);
+  link.unmatched = static_cast<std::uint64_t>(std::count(to.begin(), to.end(), 90));
+  link.encoding = link.rows.describe();
+  store.links.push_back(link);
+  // One of short runs, each row of which leads somewhere.
+  link.name = "t.m -> u.k";
+  for (std::size_t row = 0; row < rows; ++row) to[row] = row / 4 * 37 % 90;
+  link.rows = Codes::encode(to);
+  link.unmatched = 0;
   link.encoding = link.rows.describe();
   store.links.push_back(std::move(link));
   return store;

@@ -3,6 +3,7 @@
 
 #include "base/parallel.h"
 #include "engine/frame/evaluator.h"
+#include "engine/vector/column_values.h"
 #include "language/traverse.h"
 
 namespace juniper::engine {
@@ -353,42 +354,6 @@ SharedCodes Evaluator::same_column(const NodePtr& outside, const FramePtr& frame
   for (std::size_t i = 0; i < codes->size(); ++i) (*codes)[i] = (*all)[(*rows)[i]];
   return codes;
 }
-
-namespace {
-
-// The codes that a column has of values; what has none is left as it is.
-void find_codes(const store::Column& column, const Vector& values, std::vector<std::uint64_t>& codes) {
-  const bool plain = values.repr == Repr::narrow && column.layout == store::Layout::dictionary;
-  if (!plain || column.distinct == 0) {
-    for (std::size_t i = 0; i < values.size(); ++i) {
-      if (values.state[i] == State::value) codes[i] = column.code_of(values.value_at(i)).value_or(codes[i]);
-    }
-    return;
-  }
-  // Numbers in order. Where they lie close together, and many are looked for, a table tells the code of each.
-  const std::int64_t* const numbers = column.numbers.all_exact();
-  const std::int64_t* const end = numbers + column.distinct;
-  const std::uint64_t span = static_cast<std::uint64_t>(end[-1]) - static_cast<std::uint64_t>(numbers[0]);
-  constexpr std::uint32_t none = 0xFFFFFFFF;
-  std::vector<std::uint32_t> table;
-  if (values.size() >= column.distinct / 4 && column.distinct < none && span < 16 * column.distinct) {
-    table.assign(span + 1, none);
-    for (std::uint32_t code = 0; code < column.distinct; ++code)
-      table[static_cast<std::uint64_t>(numbers[code]) - static_cast<std::uint64_t>(numbers[0])] = code;
-  }
-  for (std::size_t i = 0; i < values.size(); ++i) {
-    const std::int64_t value = values.narrow[i];
-    if (values.state[i] != State::value || value < numbers[0] || value > end[-1]) continue;
-    if (!table.empty()) {
-      const std::uint32_t code = table[static_cast<std::uint64_t>(value) - static_cast<std::uint64_t>(numbers[0])];
-      if (code != none) codes[i] = code;
-    } else if (const auto* const at = std::lower_bound(numbers, end, value); *at == value) {
-      codes[i] = static_cast<std::uint64_t>(at - numbers);
-    }
-  }
-}
-
-}  // namespace
 
 void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& values, const RowMap& map,
                         bool nulls_match) {

@@ -74,6 +74,13 @@ class Program {
   };
   std::optional<Truth> add_truth(const language::NodePtr& condition, bool or_null = false);
 
+  // A column of the table whose rows these are; nothing in any other program.
+  const store::Column* stored_column(language::ColumnId column) const {
+    const bool is_of_table = leaves_ == nullptr && dictionary_ == nullptr && column.table == table_;
+    return is_of_table ? &source_.column(column) : nullptr;
+  }
+  CodesIndex add_column_codes(const store::Column& column) { return add_codes(column.codes, column.null_code); }
+
   Repr repr(StepIndex step) const { return steps_[step].repr; }
   unsigned threads() const { return source_.threads; }
   std::size_t rows() const { return rows_; }

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "base/growing_vector.h"
+#include "base/parallel.h"
 
 namespace juniper::engine {
 
@@ -86,6 +87,23 @@ class PackedKeys {
   template <class Use>
   auto visit(const Use& use) const {
     return std::visit(use, keys_);
+  }
+  // Others of up to so many bits in their place: change(i, key) of each, on up to `threads` threads.
+  template <class Change>
+  PackedKeys changed(unsigned bits, unsigned threads, const Change& change) const {
+    PackedKeys others(bits);
+    std::visit(
+        [&](auto& to) {
+          to.resize(size());
+          visit([&](const auto& from) {
+            base::parallel_ranges(size(), threads, [&](std::size_t begin, std::size_t end) {
+              for (std::size_t i = begin; i < end; ++i)
+                to[i] = static_cast<typename std::decay_t<decltype(to)>::value_type>(change(i, PackedKey{from[i]}));
+            });
+          });
+        },
+        others.keys_);
+    return others;
   }
   // Those from `begin` to before `end`.
   PackedKeys part(std::size_t begin, std::size_t end) const {

@@ -70,6 +70,8 @@ void add_places(const NodePtr& condition, std::vector<Place>& places) {
 RowTest::RowTest(Program& program, const NodePtr& condition) {
   if (auto truth = program.add_truth(condition)) {
     *this = RowTest(std::move(*truth));
+  } else if (auto compared = two_codes(program, *condition)) {
+    two_codes_ = compared;
   } else {
     condition_ = program.add(condition);
   }
@@ -77,6 +79,37 @@ RowTest::RowTest(Program& program, const NodePtr& condition) {
 
 RowTest::RowTest(Program::Truth truth) : by_code_(true), codes_(truth.codes), passes_(std::move(truth.passes)) {
   find_ends();
+}
+
+std::optional<RowTest::TwoCodes> RowTest::two_codes(Program& program, const Node& condition) {
+  TwoCodes compared;
+  compared.how.less = condition.op == Op::less || condition.op == Op::less_equal || condition.op == Op::not_equal;
+  compared.how.equal = condition.op == Op::equal || condition.op == Op::less_equal;
+  compared.how.greater = condition.op == Op::not_equal;
+  if (!compared.how.less && !compared.how.equal) return std::nullopt;
+  const store::Column* columns[2];
+  for (const std::size_t side : {0U, 1U}) {
+    const Node& node = *condition.children[side];
+    if (node.op != Op::column || !node.column.path.empty()) return std::nullopt;
+    columns[side] = program.stored_column(node.column.column);
+    if (columns[side] == nullptr) return std::nullopt;
+  }
+  const store::Column& a = *columns[0];
+  const store::Column& b = *columns[1];
+  const int128 apart = int128{a.base} - b.base;
+  constexpr int128 most = std::int64_t{1} << 30;
+  const bool alike = a.type == b.type && a.layout == store::Layout::offset && b.layout == store::Layout::offset &&
+                     a.step == b.step && apart % static_cast<int128>(a.step) == 0 && a.null_code < most &&
+                     b.null_code < most;
+  if (!alike) return std::nullopt;
+  const int128 shift = apart / static_cast<int128>(a.step);
+  if (shift < -most || shift > most) return std::nullopt;
+  compared.how.shift = static_cast<std::int32_t>(shift);
+  compared.how.null_a = static_cast<std::uint32_t>(a.null_code);
+  compared.how.null_b = static_cast<std::uint32_t>(b.null_code);
+  compared.a = program.add_column_codes(a);
+  compared.b = program.add_column_codes(b);
+  return compared;
 }
 
 std::vector<RowTest> RowTest::implied(Program& program, const NodePtr& condition) {
@@ -126,7 +159,7 @@ std::vector<RowTest> tests_of(Program& program, const std::vector<NodePtr>& cond
   }
   RowTest::join(tests);
   std::stable_sort(tests.begin(), tests.end(), [](const RowTest& a, const RowTest& b) {
-    return a.looks_up() && (!b.looks_up() || a.share() < b.share());
+    return a.cost() != b.cost() ? a.cost() < b.cost() : a.looks_up() && a.share() < b.share();
   });
   return tests;
 }
@@ -160,13 +193,37 @@ void RowTest::join(std::vector<RowTest>& tests) {
 }
 
 void RowTest::add_read(const Program& program, Program::CodesSet& read) const {
+  if (two_codes_) {
+    read.resize(std::max<std::size_t>({read.size(), two_codes_->a + std::size_t{1}, two_codes_->b + std::size_t{1}}));
+    read[two_codes_->a] = true;
+    read[two_codes_->b] = true;
+    return;
+  }
   if (!by_code_) return program.add_read(condition_, read);
   read.resize(std::max<std::size_t>(read.size(), codes_ + 1));
   read[codes_] = true;
 }
 
+// Of the codes of a block's bounds that there are, how many pass.
+std::size_t RowTest::passing_between(const store::Codes::Bounds& bounds) const {
+  const std::span<const std::uint32_t> words = passes_.words();
+  const std::size_t last = std::min<std::size_t>(bounds.high, passes_.size() - 1);
+  std::size_t passing = 0;
+  for (std::size_t w = bounds.low / 32; w <= last / 32; ++w) {
+    std::uint32_t bits = words[w];
+    if (w == bounds.low / 32) bits &= ~std::uint32_t{0} << bounds.low % 32;
+    if (w == last / 32) bits &= ~std::uint32_t{0} >> (31 - last % 32);
+    passing += static_cast<std::size_t>(std::popcount(bits));
+  }
+  return passing;
+}
+
 std::size_t RowTest::find(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found,
                           std::vector<std::uint32_t>* overflowed) const {
+  if (two_codes_) {
+    const std::span<const std::uint32_t> a = program.codes(two_codes_->a, registers);
+    return base::find_compared(a, program.codes(two_codes_->b, registers).data(), two_codes_->how, found.data());
+  }
   if (!by_code_) return find_by_value(program, registers, found, *overflowed);
   const store::Codes::Bounds bounds = program.bounds(codes_, registers);
   if (low_ > high_ || bounds.high < low_ || high_ < bounds.low) return 0;
@@ -175,6 +232,15 @@ std::size_t RowTest::find(const Program& program, Program::Registers& registers,
   if (constant || (is_range_ && low_ <= bounds.low && bounds.high <= high_)) {
     std::iota(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(registers.count()), 0U);
     return registers.count();
+  }
+  // Where a table is clustered by what is looked up, most blocks hold nothing of a few far rows, or nothing else.
+  if (!is_range_ && bounds.high - bounds.low <= near_codes) {
+    const std::size_t passing = passing_between(bounds);
+    if (passing == 0) return 0;
+    if (passing == bounds.high - bounds.low + 1) {
+      std::iota(found.begin(), found.begin() + static_cast<std::ptrdiff_t>(registers.count()), 0U);
+      return registers.count();
+    }
   }
   if (is_range_ && !program.has_short_runs(codes_, registers))
     return base::find_between(program.codes(codes_, registers), low_, high_, found.data());

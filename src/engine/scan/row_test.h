@@ -1,5 +1,6 @@
 // A condition on the rows of a block. One that depends on a single code is looked up by it; where the codes that pass
-// are all within a range, rows are compared with its ends, and blocks that lie on one side of it are not read at all.
+// are all within a range, rows are compared with its ends, and blocks that lie on one side of it are not read at all. One
+// that compares two columns compares their codes, where these are numbers of one kind.
 #pragma once
 
 #include <optional>
@@ -24,7 +25,11 @@ class RowTest {
   // Of the codes that it looks up, the share that pass.
   double share() const { return share_; }
   // False only if it overflows for no row.
-  bool may_overflow(const Program& program) const { return !by_code_ && program.may_overflow(condition_); }
+  bool may_overflow(const Program& program) const {
+    return !by_code_ && !two_codes_ && program.may_overflow(condition_);
+  }
+  // The less it costs, the sooner it comes.
+  int cost() const { return by_code_ ? 0 : (two_codes_ ? 1 : 2); }
   // Makes one of tests that are all to be passed and look at the same codes.
   static void join(std::vector<RowTest>& tests);
   // Adds the codes that it reads.
@@ -38,9 +43,21 @@ class RowTest {
  private:
   explicit RowTest(Program::Truth truth);
   void find_ends();
+  std::size_t passing_between(const store::Codes::Bounds& bounds) const;
+  // Blocks whose codes lie so close together are compared with the bits between before they are read.
+  static constexpr std::uint64_t near_codes = 8192;
   std::size_t find_by_value(const Program& program, Program::Registers& registers, std::vector<std::uint32_t>& found,
                             std::vector<std::uint32_t>& overflowed) const;
 
+  // Where the condition compares two columns whose codes can be compared as they are.
+  struct TwoCodes {
+    Program::CodesIndex a = 0;
+    Program::CodesIndex b = 0;
+    base::Compared how;
+  };
+  static std::optional<TwoCodes> two_codes(Program& program, const language::Node& condition);
+
+  std::optional<TwoCodes> two_codes_;
   Program::StepIndex condition_ = 0;
   bool by_code_ = false;
   Program::CodesIndex codes_ = 0;
@@ -53,7 +70,8 @@ class RowTest {
 };
 
 // The tests of conditions that are all to be true, in the order in which they are made: in front those that leave the
-// fewest rows, behind which others look at few; those that have to compute stay in their order behind all that look up.
+// fewest rows, behind which others look at few; then those that compare two columns; those that have to compute stay in
+// their order behind all others.
 // Of keys, those that `wanted` (for the first of them) asks for are left.
 std::vector<RowTest> tests_of(Program& program, const std::vector<language::NodePtr>& conditions,
                               const std::vector<Program::StepIndex>& keys = {},

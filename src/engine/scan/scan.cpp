@@ -18,6 +18,7 @@
 #include "engine/aggregate/distinct_codes.h"
 #include "engine/asked/watch.h"
 #include "engine/scan/key_packer.h"
+#include "engine/scan/row_keys.h"
 #include "engine/scan/row_test.h"
 
 namespace juniper::engine {
@@ -609,7 +610,9 @@ class Pass {
 
 }  // namespace
 
-ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads) {
+ScanResult scan(const Source& source, const ScanRequest& given, unsigned threads) {
+  const RowKeys row_keys(source, given);
+  const ScanRequest& request = row_keys.request();
   const Plan plan(source, request);
   Chunk total = Pass(source, request, plan, threads).run();
   ScanResult result;
@@ -620,6 +623,7 @@ ScanResult scan(const Source& source, const ScanRequest& request, unsigned threa
     for (const auto& aggregate : plan.aggregates) result.groupings.back().fresh.push_back(aggregate.make);
   }
   result.filter_overflow = total.filter_overflow;
+  row_keys.restore(result, threads);
   return result;
 }
 

@@ -1,8 +1,10 @@
-// What the codes of a column stand for, as values of a vector: the one place where an engine's values come out of a store.
+// What the codes of a column stand for, as values of a vector, and the codes of values: the one place where an engine's
+// values come out of a store.
 #pragma once
 
 #include <cstddef>
 #include <cstdint>
+#include <vector>
 
 #include "engine/vector/vector.h"
 #include "store/column.h"
@@ -82,5 +84,8 @@ void put_values(const store::Column& column, const Code* codes, std::size_t coun
   }
   for (std::size_t i = 0; i < count; ++i) put_value(column, codes[i], out, i);
 }
+
+// Writes the codes that a column has of values of its type; where there is none, and of null, what stands there is left.
+void find_codes(const store::Column& column, const Vector& values, std::vector<std::uint64_t>& codes);
 
 }  // namespace juniper::engine

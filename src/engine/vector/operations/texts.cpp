@@ -3,13 +3,14 @@
 #include <unicode/unistr.h>
 #include <utf8.h>
 
-#include <cstring>
+#include <algorithm>
 #include <limits>
 #include <optional>
 #include <string>
 #include <string_view>
 #include <vector>
 
+#include "base/passes.h"
 #include "engine/vector/operations/kernels.h"
 #include "engine/vector/operations/map.h"
 
@@ -32,6 +33,12 @@ class LikePattern {
     parts_.push_back(pattern.substr(begin));
   }
 
+  // What every text that matches holds, the longest there is of it; empty where that isn't known.
+  std::string_view longest_part() const {
+    if (has_any_character_) return {};
+    return *std::max_element(parts_.begin(), parts_.end(), [](auto a, auto b) { return a.size() < b.size(); });
+  }
+
   // Parts are whole characters, and UTF-8 begins none within another: bytes may be compared.
   bool matches(std::string_view text) const {
     if (has_any_character_) return matches_by_character(text);
@@ -42,9 +49,9 @@ class LikePattern {
     text.remove_suffix(parts_.back().size());
     for (std::size_t i = 1; i + 1 < parts_.size(); ++i) {
       if (parts_[i].empty()) continue;
-      const void* const found = memmem(text.data(), text.size(), parts_[i].data(), parts_[i].size());
-      if (found == nullptr) return false;
-      text.remove_prefix(static_cast<std::size_t>(static_cast<const char*>(found) - text.data()) + parts_[i].size());
+      const std::size_t at = base::find_text(text, parts_[i], 0);
+      if (at == std::string_view::npos) return false;
+      text.remove_prefix(at + parts_[i].size());
     }
     return true;
   }
@@ -87,6 +94,27 @@ class LikePattern {
   std::vector<std::string_view> parts_;
   bool has_any_character_ = false;
 };
+
+// The longest part of the pattern is looked for in many texts at once, where these stand one behind the other, as those
+// of a dictionary's block do: texts without it don't match.
+void match_together(const std::vector<std::string_view>& texts, const LikePattern& pattern, Vector& out) {
+  std::fill(out.state.begin(), out.state.end(), State::value);
+  std::fill(out.narrow.begin(), out.narrow.end(), 0);
+  const auto end_of = [&](std::size_t i) { return texts[i].data() + texts[i].size(); };
+  for (std::size_t first = 0, behind = 0; first < out.size(); first = behind) {
+    behind = first + 1;
+    while (behind < out.size() && end_of(behind - 1) == texts[behind].data()) ++behind;
+    const char* const begin = texts[first].data();
+    const std::string_view all(begin, static_cast<std::size_t>(end_of(behind - 1) - begin));
+    std::size_t i = first;
+    for (std::size_t at = base::find_text(all, pattern.longest_part(), 0); at != std::string_view::npos;
+         at = base::find_text(all, pattern.longest_part(), at)) {
+      while (end_of(i) <= begin + at) ++i;
+      out.narrow[i] = pattern.matches(texts[i]) ? 1 : 0;
+      at = static_cast<std::size_t>(end_of(i) - begin);
+    }
+  }
+}
 
 std::string replace_all(std::string_view text, std::string_view what, std::string_view with) {
   std::string result;
@@ -140,12 +168,21 @@ void like(const Node&, const Inputs& in, const Setting&, Vector& out) {
   // The pattern is nearly always the same for all rows.
   std::optional<LikePattern> pattern;
   std::string_view read;
+  const auto is_read = [&](std::string_view here) {
+    return pattern && ((read.data() == here.data() && read.size() == here.size()) || read == here);
+  };
+  const auto take = [&](std::string_view here) {
+    pattern.emplace(here);
+    read = here;
+  };
+  if (in[0]->all_values && in[1]->all_values && out.size() != 0) {
+    take(in[1]->text[0]);
+    if (std::all_of(in[1]->text.begin(), in[1]->text.end(), is_read) && !pattern->longest_part().empty())
+      return match_together(in[0]->text, *pattern, out);
+  }
   map<std::string_view, std::string_view, std::int64_t>(
       *in[0], *in[1], out, [&](std::string_view text, std::string_view here, std::int64_t& r) {
-        if (!pattern || read != here) {
-          pattern.emplace(here);
-          read = here;
-        }
+        if (!is_read(here)) take(here);
         r = pattern->matches(text) ? 1 : 0;
         return State::value;
       });
