@@ -95,6 +95,24 @@ TEST(Docs, EachFolderIncludesOnlyThoseAboveIt) {
   expect_order("engine/", folders_below(page, "  engine/", 4));
 }
 
+// Faults that are planted to test the tests (scripts/faults): each names a text that stands in its file.
+TEST(Docs, EachPlantedFaultHasItsPlace) {
+  const std::string faults = test::read_file(root / "tests/faults/faults.txt");
+  std::size_t count = 0;
+  for (std::size_t at = faults.find("\n== "); at != std::string::npos; at = faults.find("\n== ", at + 1)) {
+    const std::size_t file = faults.find("\nfile ", at) + 6;
+    const std::size_t was = faults.find("\n--- was\n", at);
+    const std::size_t is = faults.find("\n--- is\n", at);
+    ASSERT_LT(file, was);
+    ASSERT_LT(was, is);
+    const std::string path = faults.substr(file, was - file);
+    const std::string text = faults.substr(was + 9, is - was - 9);
+    EXPECT_NE(test::read_file(root / path).find(text), std::string::npos) << text << "\nis not in " << path;
+    ++count;
+  }
+  EXPECT_GE(count, 120U);
+}
+
 TEST(Docs, LinksLeadToFiles) {
   for (const char* name : {"README.md", "CONTRIBUTING.md", "docs/architecture.md", "docs/store.md", "docs/baseline.md",
                            "docs/language.md", "docs/audit.md", "docs/sources.md"}) {

@@ -14,12 +14,13 @@ namespace [[gnu::visibility("default")]] juniper {
 
 // In which way a step is evaluated.
 enum class ExplainWay : std::uint8_t {
-  query,       // the whole
-  scan,        // one pass over a table for the query's rows and its plain aggregates, for all levels
-  grouped,     // one pass over a table, grouped by what differs between the slices
-  ranged,      // the same, and the groups sorted by a column that is compared by <, <=, > or >=
-  loop,        // a frame of its own for the rows of the loop, in which the measures of its body are evaluated once
-  rows,        // a set of rows written out
+  query,    // the whole
+  scan,     // one pass over a table for the query's rows and its plain aggregates, for all levels
+  grouped,  // one pass over a table, grouped by what differs between the slices
+  ranged,   // the same, and the groups sorted by a column that is compared by <, <=, > or >=
+  loop,     // a frame of its own for the rows of the loop, in which the measures of its body are evaluated once
+  rows,     // a set of rows written out
+  candidates,  // rows that pass what columns alone tell; further conditions are computed for these, as a frame of their own
   row_by_row,  // pairs of a slice and a row, each looked at: time in proportion to rows times slices
 };
 
@@ -36,6 +37,7 @@ struct ExplainStep {
   std::uint64_t rows_out = 0;    // groups, pairs, or rows of the set
   std::uint64_t bytes = 0;       // encoded, of the columns and links that the step reads
   std::int64_t nanoseconds = 0;  // with the steps below it
+  std::string note = {};         // what made it cheaper, in plain words; "" for nothing
 };
 
 struct Explanation {

@@ -165,6 +165,7 @@ VectorPtr Evaluator::exists_other(const Node& node, const PlainRows& rows, const
     }
   }
   const std::vector<VectorPtr> extremes = scanned(node, request, access, step);
+  step.note = "there is another value where the least or the greatest of the key is another";
   auto exists = std::make_shared<Vector>();
   exists->reset(Repr::narrow, access.frame->rows);
   for (const VectorPtr& extreme : extremes) {
@@ -434,6 +435,8 @@ std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
   // Where the frame's rows ask for few of the keys, others are not looked at.
   request.wanted = access.range ? std::vector<WantedCodes>() : access.wanted_codes();
+  if (std::any_of(request.wanted.begin(), request.wanted.end(), [](const auto& codes) { return codes != nullptr; }))
+    step.note = "only the keys that are asked for are read";
   const auto scanned = scan_once(request);
   step.bytes = bytes_read(request);
   step.rows_out = scanned->groupings[0].keys.size();
@@ -608,11 +611,21 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
                                 const std::optional<PlainRows>& plain, const Access* access, const Step& step,
                                 Parts parts) {
   std::unique_ptr<Accumulator> accumulator;
-  const auto take = [&](const FramePtr& pairs) {
+  std::uint64_t all_written = 0;
+  const auto take = [&](const FramePtr& pairs, std::size_t written) {
     ExplainStep& own = step.get();
     own.rows_out += pairs->rows;
-    const bool many = own.rows_out > 4 * (own.rows_in + own.slices);
-    if (many || (access != nullptr && !access->residual.empty())) own.way = ExplainWay::row_by_row;
+    all_written += written;
+    const bool many = all_written > 4 * (own.rows_in + own.slices);
+    // Without a key, each row is looked at for each slice.
+    const bool residual = access != nullptr && !access->residual.empty();
+    if (many || (residual && access->keys.empty() && own.slices > 1)) {
+      own.way = ExplainWay::row_by_row;
+      own.note.clear();
+    } else if (residual) {
+      own.way = ExplainWay::candidates;
+      own.note = "further conditions are computed for the rows that pass all others";
+    }
     std::vector<VectorPtr> values;
     const std::size_t plain_values = order_tells(node->aggregate) ? 1 : node->children.size();
     for (std::size_t v = 0; v < plain_values; ++v)
@@ -666,7 +679,8 @@ VectorPtr Evaluator::row_by_row(const NodePtr& node, const FramePtr& frame, cons
   const std::size_t each = std::max<std::size_t>(source_.rows(base_table(node->rows)), 1);
   std::size_t part = std::max<std::size_t>(most_pairs / each, 1);
   if (parts == Parts::one || frame->rows <= part) {
-    take(rows(node->rows, frame, slice));
+    const FramePtr pairs = rows(node->rows, frame, slice);
+    take(pairs, pairs->rows);
     return finish(frame);
   }
   const std::uint64_t pairs_before = step.get().rows_out;

@@ -198,10 +198,10 @@ class Evaluator {
 
   FramePtr written_out(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FoundRows rows_of_frame(const Access& access);
-  // Calls take(frame) for frames that hold the allowed rows of consecutive rows of access.frame, at most about
-  // `most_pairs` in each.
-  void for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
-                 const std::function<void(const FramePtr&)>& take);
+  // Calls take(frame, written) for frames that hold the allowed rows of consecutive rows of access.frame, at most about
+  // `most_pairs` in each; `written` is how many pairs there were before further conditions were computed.
+  using TakePairs = std::function<void(const FramePtr&, std::size_t written)>;
+  void for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs, const TakePairs& take);
   FramePtr residual_rows(const Access& access, FramePtr pairs);
   static void poison(const Access& access, const Vector& values);
   static VectorPtr with_poison(const Access& access, VectorPtr values);

@@ -209,8 +209,7 @@ FoundRows Evaluator::rows_of_frame(const Access& access) {
   return found;
 }
 
-void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs,
-                          const std::function<void(const FramePtr&)>& take) {
+void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs, const TakePairs& take) {
   const FoundRows found = rows_of_frame(access);
   // The rows of each combination of keys that is wanted stand together, in the table's order.
   Numbering numbers(access.keys.size());
@@ -241,7 +240,8 @@ void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size
     binding.table = access.table;
     binding.rows = std::make_shared<const std::vector<std::uint64_t>>(std::move(numbers_of_rows));
     binding.slice = rows.slice;
-    take(residual_rows(access, expanded(access.frame, std::move(up), access.variable, std::move(binding))));
+    const std::size_t written = up.size();
+    take(residual_rows(access, expanded(access.frame, std::move(up), access.variable, std::move(binding))), written);
     up = {};
     numbers_of_rows = {};
   };
@@ -285,7 +285,7 @@ FramePtr Evaluator::residual_rows(const Access& access, FramePtr pairs) {
 FramePtr Evaluator::table_rows(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame) {
   const Access found = access(plain, frame);
   FramePtr result;
-  for_pairs(found, plain, std::numeric_limits<std::size_t>::max(), [&](const FramePtr& pairs) {
+  for_pairs(found, plain, std::numeric_limits<std::size_t>::max(), [&](const FramePtr& pairs, std::size_t) {
     // The names that predicates captured are of no more use: the rows stand below the frame itself.
     Binding binding = pairs->bindings.at(found.variable);
     binding.set = set;

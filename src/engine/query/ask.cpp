@@ -137,6 +137,8 @@ std::string_view to_string(ExplainWay way) {
       return "loop";
     case ExplainWay::rows:
       return "rows";
+    case ExplainWay::candidates:
+      return "candidates";
     case ExplainWay::row_by_row:
       return "row by row";
   }

@@ -212,6 +212,11 @@ class QueryRun {
     step.rows_in = source_.rows(made.table);
     for (const Groups& groups : scanned.groupings) step.rows_out += groups.keys.size();
     step.bytes = evaluator_.bytes_read(request);
+    for (const TableIndex table : scanned.row_tables)
+      step.note +=
+          fmt::format("{}groups are told by the row of {}", step.note.empty() ? "" : "; ", model_.tables[table].name);
+    if (scanned.took_or_apart)
+      step.note += fmt::format("{}what `or` demands of each table is looked up first", step.note.empty() ? "" : "; ");
     step.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     rows_scanned_ += source_.rows(made.table);
     if (scanned.filter_overflow) {

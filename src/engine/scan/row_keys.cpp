@@ -141,6 +141,16 @@ std::vector<std::uint64_t> RowKeys::own_codes_of_rows(const ScanKey& key, const 
   return codes;
 }
 
+std::vector<language::TableIndex> RowKeys::tables() const {
+  std::vector<language::TableIndex> tables;
+  for (const auto& grouping : groupings_) {
+    if (!grouping) continue;
+    const language::TableIndex table = source_.model.links[grouping->path.back()].to.table;
+    if (std::find(tables.begin(), tables.end(), table) == tables.end()) tables.push_back(table);
+  }
+  return tables;
+}
+
 void RowKeys::restore(ScanResult& result, unsigned threads) const {
   if (!changed_) return;
   for (std::size_t g = 0; g < groupings_.size(); ++g) {

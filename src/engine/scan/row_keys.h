@@ -18,6 +18,8 @@ class RowKeys {
 
   // The request with such keys in the place of others; the given one where there are none.
   const ScanRequest& request() const { return changed_ ? *changed_ : given_; }
+  // The tables whose rows stand for keys.
+  std::vector<language::TableIndex> tables() const;
   // Puts the keys that were asked for into the groups of the changed request's result.
   void restore(ScanResult& result, unsigned threads) const;
 

@@ -119,7 +119,9 @@ std::vector<RowTest> RowTest::implied(Program& program, const NodePtr& condition
   for (const Place& place : places) {
     const NodePtr part = demanded(condition, place);
     auto truth = part ? program.add_truth(part, true) : std::nullopt;
-    if (truth) tests.push_back(RowTest(std::move(*truth)));
+    if (!truth) continue;
+    tests.push_back(RowTest(std::move(*truth)));
+    tests.back().is_implied_ = true;
   }
   return tests;
 }

@@ -21,6 +21,8 @@ class RowTest {
   // That the code of a key is wanted; nothing where that can't be looked up.
   static std::optional<RowTest> of_key(const Program& program, Program::StepIndex key, const base::PackedTable& wanted);
 
+  // Of an `or` that was taken apart.
+  bool is_implied() const { return is_implied_; }
   bool looks_up() const { return by_code_; }
   // Of the codes that it looks up, the share that pass.
   double share() const { return share_; }
@@ -67,6 +69,7 @@ class RowTest {
   std::uint32_t high_ = 0;
   bool is_range_ = true;
   double share_ = 1;
+  bool is_implied_ = false;
 };
 
 // The tests of conditions that are all to be true, in the order in which they are made: in front those that leave the

@@ -140,6 +140,9 @@ struct Plan {
   std::vector<AggregateSteps> aggregates;
   bool has_conditions = false;  // of aggregates
   bool is_ordered = false;      // whether the order of rows tells in the result
+  // Where nothing but groups is asked for, and no filter may overflow: how many there can be in each grouping. A pass
+  // that has met them all is done.
+  std::vector<std::uint64_t> most_groups;
   Merging merging;
 
   Plan(const Source& source, const ScanRequest& request) : program(source, request.table), merging(request.merging) {
@@ -192,9 +195,31 @@ struct Plan {
     }
     if (can_keep) number_by_keys(request);
     note_what_is_read();
+    if (request.aggregates.empty()) note_most_groups(source, request);
   }
 
  private:
+  void note_most_groups(const Source& source, const ScanRequest& request) {
+    for (const RowTest& filter : filters) {
+      if (filter.may_overflow(program)) return;
+    }
+    constexpr std::uint64_t few = 1024;
+    for (const auto& grouping : request.groupings) {
+      std::uint64_t most = 1;
+      for (const std::uint32_t k : grouping) {
+        const ScanKey& key = request.keys[k];
+        if (key.kind != ScanKey::Kind::column) return most_groups.clear();
+        const store::Column& column = source.column(key.column.column);
+        const auto leads_nowhere = [&](language::LinkIndex link) { return source.link(link).unmatched != 0; };
+        const bool has_null =
+            column.nulls != 0 || std::any_of(key.column.path.begin(), key.column.path.end(), leads_nowhere);
+        most *= std::min(column.distinct, few) + (has_null ? 1 : 0);
+        if (most > few) return most_groups.clear();
+      }
+      most_groups.push_back(most);
+    }
+  }
+
   void note_what_is_read() {
     Program::CodesSet read;
     for (const AggregateSteps& steps : aggregates) {
@@ -302,6 +327,13 @@ struct PartialGroups {
     grow();
   }
   std::size_t size() { return keys_in_all != 0 ? keys_in_all : grouping.keys().size(); }
+  // How many have rows.
+  std::size_t met() {
+    if (keys_in_all == 0) return grouping.keys().size();
+    std::size_t count = 0;
+    for (GroupIndex g = 0; g < keys_in_all; ++g) count += rows->rows_of(g) != 0 ? 1 : 0;
+    return count;
+  }
   GroupIndex find_or_add(PackedKey key) {
     return keys_in_all != 0 ? static_cast<GroupIndex>(key) : grouping.find_or_add(key);
   }
@@ -344,6 +376,14 @@ struct Chunk {
 
   explicit Chunk(const Plan& plan) {
     for (const auto& steps : plan.groupings) groupings.emplace_back(plan, steps);
+  }
+  // True if further rows can change nothing.
+  bool is_complete(const Plan& plan) {
+    if (plan.most_groups.empty()) return false;
+    for (std::size_t g = 0; g < groupings.size(); ++g) {
+      if (plan.groupings[g].layout.columns() != 0 && groupings[g].met() < plan.most_groups[g]) return false;
+    }
+    return true;
   }
   void merge(Chunk& from) {
     for (std::size_t i = 0; i < groupings.size(); ++i) groupings[i].merge(from.groupings[i]);
@@ -543,20 +583,24 @@ class Pass {
     std::vector<std::atomic<std::size_t>> next(workers);  // of each stretch, the next task
     const auto first = [&](unsigned stretch) { return tasks * stretch / workers; };
     for (unsigned stretch = 0; stretch < workers; ++stretch) next[stretch] = first(stretch);
+    const auto end_all = [&] {
+      for (auto& task : next) task = tasks;
+    };
     base::run_together(
         workers,
         [&](unsigned worker) {
-          ChunkScanner scanner(plan_, parts[worker].emplace(plan_));
+          Chunk& part = parts[worker].emplace(plan_);
+          ChunkScanner scanner(plan_, part);
           for (unsigned s = 0; s < workers; ++s) {
             const unsigned stretch = (worker + s) % workers;
             const std::size_t end = first(stretch + 1);
-            for (std::size_t t = next[stretch]++; t < end; t = next[stretch]++)
+            for (std::size_t t = next[stretch]++; t < end; t = next[stretch]++) {
               add_blocks(scanner, t * some, std::min((t + 1) * some, blocks));
+              if (part.is_complete(plan_)) return end_all();
+            }
           }
         },
-        [&] {
-          for (auto& task : next) task = tasks;
-        });
+        end_all);
     for (unsigned worker = 1; worker < workers; ++worker) {
       if (parts[worker]) parts[0]->merge(*parts[worker]);
     }
@@ -624,6 +668,9 @@ ScanResult scan(const Source& source, const ScanRequest& given, unsigned threads
   }
   result.filter_overflow = total.filter_overflow;
   row_keys.restore(result, threads);
+  result.took_or_apart =
+      std::any_of(plan.filters.begin(), plan.filters.end(), [](const RowTest& filter) { return filter.is_implied(); });
+  result.row_tables = row_keys.tables();
   return result;
 }
 

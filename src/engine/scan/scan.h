@@ -55,6 +55,9 @@ struct Groups {
 struct ScanResult {
   std::vector<Groups> groupings;
   bool filter_overflow = false;
+  // How it was done: whether an `or` was taken apart, and of which tables rows stood for the keys that they determine.
+  bool took_or_apart = false;
+  std::vector<language::TableIndex> row_tables;
 };
 
 // Scans the table once, on up to `threads` threads; a grouping without keys has one group, even of no rows. The result

@@ -19,7 +19,8 @@ Report report(const Explanation& explanation) {
               InCsv::yes,
               {left("way", "step"), left("what", "of"), left("place", "at"), right("slices", "slices"),
                right("rows_in", "rows in"), right("rows_out", "rows out"), right("bytes", "bytes"),
-               right("nanoseconds", "time"), right("depth", "depth", Audience::programs)},
+               right("nanoseconds", "time"), left("note", "note", Audience::programs),
+               right("depth", "depth", Audience::programs)},
               {}};
   for (const ExplainStep& step : explanation.steps) {
     Cell way = cell::text(std::string(to_string(step.way)));
@@ -27,11 +28,17 @@ Report report(const Explanation& explanation) {
     const Cell what = cell::code(step.what, 60);
     table.rows.push_back({{way, what, cell::place(step.place), cell::count(step.slices), cell::count(step.rows_in),
                            cell::count(step.rows_out), cell::bytes(step.bytes), cell::nanoseconds(step.nanoseconds),
-                           cell::count(step.depth)},
+                           cell::text(step.note), cell::count(step.depth)},
                           step.way == ExplainWay::row_by_row});
   }
   Report made;
   made.blocks.push_back(std::move(table));
+  std::string notes;
+  for (const ExplainStep& step : explanation.steps) {
+    if (!step.note.empty())
+      notes += fmt::format("{}{}: {}.", notes.empty() ? "" : "\n", cell::code(step.what, 60).shown, step.note);
+  }
+  if (!notes.empty()) made.blocks.push_back(Paragraph{notes});
   for (const std::string& text : explanation.row_by_row) {
     made.blocks.push_back(
         Paragraph{fmt::format("Row by row: {}\nIts time grows with rows times slices. A condition that "
