@@ -1,7 +1,9 @@
 // Saved queries of a dataset beside the same questions in the peer's SQL.
 //
-// The two take turns, query by query; before a time counts, the answers are compared. Times are those of the whole call,
-// with the rows handed over; neither keeps results. The bandwidth of reading memory is measured in the same turns.
+// The two take turns, query by query; before a time counts, the answers are compared. In a turn each is asked twice, and the
+// second answer counts: a processor that has waited for the other's takes two to three times as long at first, which a
+// short answer feels more than a long one. The first is told beside it. Times are those of the whole call, with the rows
+// handed over; neither keeps results. The bandwidth of reading memory is measured in the same turns.
 #pragma once
 
 #include <cstdint>
