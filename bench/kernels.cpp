@@ -88,15 +88,17 @@ void find_between(benchmark::State& state) {
 }
 BENCHMARK(find_between)->Arg(10)->Arg(500)->Arg(1000);
 
+// Codes of so many bits.
 void find_in(benchmark::State& state) {
-  const auto given = narrow_numbers(10);
-  juniper::base::PackedTable table(1024, 1);
+  const auto bits = static_cast<unsigned>(state.range(0));
+  const auto given = narrow_numbers(bits);
+  juniper::base::PackedTable table(std::size_t{1} << bits, 1);
   for (std::size_t i = 0; i < table.size(); i += 3) table.add(i, 1);
   std::vector<std::uint32_t> found(block_rows + 16);
   for (auto _ : state) benchmark::DoNotOptimize(juniper::base::find_in(given, table.words().data(), found.data()));
   tell_rows(state);
 }
-BENCHMARK(find_in);
+BENCHMARK(find_in)->Arg(10)->Arg(11)->Arg(13)->Arg(17);
 
 // Entries of two bits for codes of so many.
 void look_up(benchmark::State& state) {

@@ -79,6 +79,11 @@ class Program {
     const bool is_of_table = leaves_ == nullptr && dictionary_ == nullptr && column.table == table_;
     return is_of_table ? &source_.column(column) : nullptr;
   }
+  // How many bits the codes take for each row.
+  double bits_of_row(CodesIndex codes) const {
+    return 8.0 * static_cast<double>(codes_[codes].codes->bytes().size()) /
+           static_cast<double>(std::max<std::size_t>(rows_, 1));
+  }
   CodesIndex add_column_codes(const store::Column& column) { return add_codes(column.codes, column.null_code); }
 
   Repr repr(StepIndex step) const { return steps_[step].repr; }

@@ -145,6 +145,14 @@ std::optional<RowTest> RowTest::of_key(const Program& program, Program::StepInde
   return RowTest(Program::Truth{step->codes, std::move(passes)});
 }
 
+// In about the work of unpacking a bit. A look-up takes as much as 28 of them; of few rows, each is picked by itself.
+double RowTest::work_to_drop(const Program& program, double rows) const {
+  constexpr double look_up = 28;
+  constexpr double pick = 60;
+  const double work = rows < 0.25 ? pick : look_up + program.bits_of_row(codes_);
+  return work / std::max(1 - share_, 1e-9);
+}
+
 std::vector<RowTest> tests_of(Program& program, const std::vector<NodePtr>& conditions,
                               const std::vector<Program::StepIndex>& keys, const std::vector<WantedCodes>& wanted) {
   std::vector<RowTest> tests;
@@ -160,9 +168,16 @@ std::vector<RowTest> tests_of(Program& program, const std::vector<NodePtr>& cond
     tests.push_back(std::move(test));
   }
   RowTest::join(tests);
-  std::stable_sort(tests.begin(), tests.end(), [](const RowTest& a, const RowTest& b) {
-    return a.cost() != b.cost() ? a.cost() < b.cost() : a.looks_up() && a.share() < b.share();
-  });
+  std::stable_sort(tests.begin(), tests.end(), [](const RowTest& a, const RowTest& b) { return a.kind() < b.kind(); });
+  double left = 1;  // the share of rows that the tests so far are expected to leave
+  for (auto next = tests.begin(); next != tests.end() && next->looks_up(); ++next) {
+    const auto behind = std::find_if(next, tests.end(), [](const RowTest& test) { return !test.looks_up(); });
+    const auto best = std::min_element(next, behind, [&](const RowTest& a, const RowTest& b) {
+      return a.work_to_drop(program, left) < b.work_to_drop(program, left);
+    });
+    std::rotate(next, best, best + 1);
+    left *= next->share();
+  }
   return tests;
 }
 
@@ -236,7 +251,7 @@ std::size_t RowTest::find(const Program& program, Program::Registers& registers,
     return registers.count();
   }
   // Where a table is clustered by what is looked up, most blocks hold nothing of a few far rows, or nothing else.
-  if (!is_range_ && bounds.high - bounds.low <= near_codes) {
+  if (!is_range_ && bounds.high - bounds.low <= std::min<std::uint64_t>(near_codes, passes_.size() / 4)) {
     const std::size_t passing = passing_between(bounds);
     if (passing == 0) return 0;
     if (passing == bounds.high - bounds.low + 1) {

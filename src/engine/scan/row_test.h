@@ -30,8 +30,10 @@ class RowTest {
   bool may_overflow(const Program& program) const {
     return !by_code_ && !two_codes_ && program.may_overflow(condition_);
   }
-  // The less it costs, the sooner it comes.
-  int cost() const { return by_code_ ? 0 : (two_codes_ ? 1 : 2); }
+  // What comes first: those that look up, those that compare two columns, those that compute.
+  int kind() const { return by_code_ ? 0 : (two_codes_ ? 1 : 2); }
+  // Of one that looks up, how much work it is for each row that it drops, where so large a share of all rows is left.
+  double work_to_drop(const Program& program, double rows) const;
   // Makes one of tests that are all to be passed and look at the same codes.
   static void join(std::vector<RowTest>& tests);
   // Adds the codes that it reads.
@@ -72,8 +74,8 @@ class RowTest {
   bool is_implied_ = false;
 };
 
-// The tests of conditions that are all to be true, in the order in which they are made: in front those that leave the
-// fewest rows, behind which others look at few; then those that compare two columns; those that have to compute stay in
+// The tests of conditions that are all to be true, in the order in which they are made: in front those that drop the most
+// rows for their work, behind which others look at few; then those that compare two columns; those that have to compute stay in
 // their order behind all others.
 // Of keys, those that `wanted` (for the first of them) asks for are left.
 std::vector<RowTest> tests_of(Program& program, const std::vector<language::NodePtr>& conditions,

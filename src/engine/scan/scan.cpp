@@ -135,6 +135,7 @@ struct Plan {
   };
   Program program;
   std::vector<RowTest> filters;
+  std::uint64_t expected_rows = 0;             // that pass the filters, by the shares of codes that do
   std::vector<Program::CodesSet> read_behind;  // each filter
   std::vector<GroupingSteps> groupings;
   std::vector<AggregateSteps> aggregates;
@@ -149,13 +150,16 @@ struct Plan {
     std::vector<Program::StepIndex> key_steps;
     for (const ScanKey& key : request.keys) key_steps.push_back(program.add_key(key));
     filters = tests_of(program, request.filters, key_steps, request.wanted);
+    double share = 1;
+    for (const RowTest& filter : filters) share *= filter.share();
+    expected_rows = static_cast<std::uint64_t>(share * static_cast<double>(program.rows()));
     for (const auto& grouping : request.groupings) {
       std::vector<ScanKey> keys;
       for (const std::uint32_t key : grouping) keys.push_back(request.keys[key]);
       const KeyLayout layout = layout_of(keys);
       std::vector<Program::StepIndex> steps;
       for (const auto& key : keys) steps.push_back(program.add_key(key));
-      groupings.push_back({layout, KeyPacker(program, layout, steps), Grouping::is_dense(layout, program.rows())});
+      groupings.push_back({layout, KeyPacker(program, layout, steps), Grouping::is_dense(layout, expected_rows)});
     }
     for (const ScanAggregate& aggregate : request.aggregates) {
       AggregateSteps steps;
@@ -309,7 +313,7 @@ struct PartialGroups {
   std::unique_ptr<Accumulator> own_rows;
 
   PartialGroups(const Plan& plan, const Plan::GroupingSteps& steps)
-      : keys_in_all(steps.keys_in_all), grouping(steps.layout, keys_in_all == 0 ? plan.program.rows() : 0) {
+      : keys_in_all(steps.keys_in_all), grouping(steps.layout, keys_in_all == 0 ? plan.expected_rows : 0) {
     for (std::size_t i = 0; i < plan.aggregates.size(); ++i) {
       aggregates.push_back(plan.aggregates[i].make());
       if (rows == nullptr && plan.aggregates[i].where.empty() && aggregates[i]->counts_rows())
