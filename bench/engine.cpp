@@ -59,7 +59,7 @@ int main(int count, char** arguments) {
   const std::string folder = fs::absolute(arguments[1]);
   const std::uint64_t sessions = std::stoull(arguments[2]);
   bench::SideBySide settings;
-  settings.over = fmt::format("{} sessions", sessions);
+  settings.over = fmt::format("The demo's network, {} sessions", sessions);
   settings.repeats = std::stoi(arguments[4]);
   settings.chosen.assign(arguments + 5, arguments + count);
   settings.figures = folder + "/engine.json";

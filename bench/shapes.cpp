@@ -217,7 +217,7 @@ int main(int count, char** arguments) {
   const std::string folder = fs::absolute(arguments[1]);
   const std::uint64_t items = std::stoull(arguments[2]);
   bench::SideBySide settings;
-  settings.over = fmt::format("{} items of invoices", items);
+  settings.over = fmt::format("A network of other habits, {} items of invoices", items);
   settings.repeats = std::stoi(arguments[4]);
   settings.chosen.assign(arguments + 5, arguments + count);
   settings.figures = folder + "/shapes.json";

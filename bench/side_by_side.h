@@ -18,7 +18,7 @@
 namespace bench {
 
 struct SideBySide {
-  std::string over;  // what the dataset holds: "6000000 sessions"
+  std::string over;  // what the dataset holds, with its size
   unsigned threads = 2;
   int repeats = 5;
   std::vector<std::string> chosen;  // queries; none: all
