@@ -145,6 +145,9 @@ TEST(StarShapes, CandidatesFirst) {
            "show count(x in lines where exists(y in lines where y.offer = x.offer and x.kwh <> y.kwh)) as others",
            "show count(x in lines where exists(y in lines where y.invoice_id = x.invoice_id and y.way <> x.way and "
            "y.offer <> x.offer)) as both",
+           // What does not fit in some row leaves open whether there is one.
+           "show count(x in lines where exists(y in lines where y.invoice_id = x.invoice_id and y.offer <> x.offer "
+           "and y.price * 9000000000000000000 * 9000000000000000000 * 9000000000 > 0)) as n",
            "show count(x in lines where x.kwh > avg(y.kwh for y in lines)) as above"});
 }
 

@@ -150,7 +150,7 @@ std::vector<WantedCodes> Access::wanted_codes() const {
   std::vector<WantedCodes> wanted;
   for (const Key& key : keys) {
     WantedCodes& codes = wanted.emplace_back();
-    if (key.key.kind == ScanKey::Kind::given || key.key.last >= base::PackedTable::most_entries / 8) continue;
+    if (key.key.kind == ScanKey::Kind::given || key.key.last >= base::PackedTable::most_entries / 16) continue;
     const std::uint64_t all = key.key.last + 1;
     base::PackedTable bits(all, 1);
     std::uint64_t count = 0;

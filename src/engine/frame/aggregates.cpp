@@ -169,6 +169,10 @@ VectorPtr Evaluator::exists_other(const Node& node, const PlainRows& rows, const
   auto exists = std::make_shared<Vector>();
   exists->reset(Repr::narrow, access.frame->rows);
   for (const VectorPtr& extreme : extremes) {
+    // A condition that does not fit in some row of the key leaves it open.
+    for (std::size_t i = 0; i < exists->size(); ++i) {
+      if (extreme->state[i] == State::overflow) exists->state[i] = State::overflow;
+    }
     const VectorPtr of_key = widened(extreme, access.other_inside->type);
     with_type(of_key->repr, [&](auto zero) {
       const auto& theirs = of_key->of<decltype(zero)>();
