@@ -1,4 +1,4 @@
-// Aggregates over frames: see evaluator.h for the three ways.
+// Aggregates over frames: see evaluator.h for the ways.
 #include <fmt/format.h>
 
 #include <algorithm>

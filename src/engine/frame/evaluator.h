@@ -6,6 +6,8 @@
 //              what is compared, and each row of the frame looks its group up.
 //   ranged     One ordered comparison more: the groups, or the rows where nearly each is a group of its own, are sorted
 //              by that column within the others (stretches.h): n log n.
+//   candidates Further conditions rest on other rows: the rows that pass all others are a frame of their own, for which
+//              these are computed.
 //   row by row Anything else: all pairs of a frame's row and a row that it allows are written out, in parts of bounded
 //              size, and evaluated as a frame of their own.
 #pragma once
