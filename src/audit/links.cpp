@@ -38,11 +38,12 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
   use.bytes = link.rows.bytes().size();
   std::vector<bool> used(link.no_row, false);
   boost::unordered_flat_map<Key, std::uint64_t> orphans;  // rows
+  store::LinkRows link_rows(link, *from[0]);
   std::vector<std::uint64_t> rows(store::block_rows);
   std::vector<std::vector<std::uint64_t>> codes(from.size(), std::vector<std::uint64_t>(store::block_rows));
   Key key(from.size());
   for (std::size_t block = 0; block < from[0]->codes.blocks(); ++block) {
-    link.rows.decode_block(block, rows.data());
+    link_rows.decode_block(block, rows.data());
     for (std::size_t c = 0; c < from.size(); ++c) from[c]->codes.decode_block(block, codes[c].data());
     for (std::size_t i = 0; i < from[0]->codes.rows_in_block(block); ++i) {
       if (rows[i] != link.no_row) {

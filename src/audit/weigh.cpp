@@ -67,7 +67,7 @@ Weighing weigh(const Dataset& dataset) {
       if (model.links[i].from.table != t) continue;
       const store::Codes& rows = store.links[i].rows;
       weighing.links.push_back(
-          {store.links[i].name, stored.name, rows.size(), store.links[i].encoding, rows.bytes().size()});
+          {store.links[i].name, stored.name, stored.rows, store.links[i].encoding, rows.bytes().size()});
       table.link_bytes += rows.bytes().size();
     }
     weighing.source_bytes += table.source_bytes;

@@ -82,6 +82,8 @@ void Loader::resolve(LinkIndex index, std::span<const store::Column* const> from
   if (broken.empty()) stored = resolve_link(from, to);
   stored.name = model_.link_name(link);
   stored.no_row = to[0]->rows;
+  stored.table = link.from.table;
+  stored.column = link.from.columns[0];
   stored.broken = broken;
   stored.resolve_nanoseconds = nanoseconds_since(begin);
   writer_.write_ahead(stored.rows);

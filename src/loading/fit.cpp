@@ -45,10 +45,14 @@ std::string misfit(const CheckedModel& model, const store::Store& store) {
     if (stored.name != model.link_name(link))
       return fmt::format("link {}, where its text has {}", stored.name, model.link_name(link));
     if (!stored.broken.empty()) continue;
+    if (stored.table != link.from.table || stored.column != link.from.columns[0] ||
+        (stored.reads_key() && link.from.columns.size() != 1))
+      return fmt::format("link {} from another column than in its text", stored.name);
+    const std::uint64_t from = store::link_rows(store, stored).size();
     const std::uint64_t rows = store.tables[link.from.table].rows;
     const std::uint64_t targets = store.tables[link.to.table].rows;
-    if (stored.rows.size() != rows || stored.no_row != targets) {
-      return fmt::format("link {} from {} rows to {}, where its tables have {} and {}", stored.name, stored.rows.size(),
+    if (from != rows || stored.no_row != targets) {
+      return fmt::format("link {} from {} rows to {}, where its tables have {} and {}", stored.name, from,
                          stored.no_row, rows, targets);
     }
   }

@@ -81,7 +81,8 @@ LoadReport describe(const Loaded& loaded, const std::string& path) {
     report.tables.push_back(std::move(row));
   }
   for (const store::StoredLink& link : store.links)
-    report.links.push_back({link.name, link.rows.size(), link.rows.bytes().size(), link.resolve_nanoseconds});
+    report.links.push_back(
+        {link.name, store.tables[link.table].rows, link.rows.bytes().size(), link.resolve_nanoseconds});
   report.file_bytes = store.file_bytes;
   report.total_nanoseconds = store.load_nanoseconds;
   return report;

@@ -244,7 +244,7 @@ std::optional<std::vector<std::uint8_t>> Loader::reached_rows(TableIndex t) cons
     for (const std::uint32_t c : link.to.columns) to.push_back(&source_.column({t, c}));
     if (!link.broken.empty() || repeated_key(to)) return std::nullopt;
     const store::StoredLink resolved = resolve_link(from, to);
-    mark_rows(resolved, reached);
+    mark_rows({resolved, *from[0]}, reached);
   }
   return reached;
 }
@@ -268,7 +268,7 @@ Result<void> Loader::order_rows() {
     if (may_sort) {
       unchanged_[t] = false;
       report({"ordering " + stored.name, stored.rows, 0, 0});
-      const std::vector<unsigned> weights = code_weights(model_, t);
+      const std::vector<unsigned> weights = code_weights(model_, t, stored);
       if (table.sorted_by.empty()) {
         sort_rows(stored, smaller_order(stored, weights, options_.threads), weights, SortIf::smaller, options_.threads);
       } else {

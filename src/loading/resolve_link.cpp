@@ -2,10 +2,7 @@
 
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
-#include <limits>
 #include <vector>
-
-#include "base/large_vector.h"
 
 namespace juniper::loading {
 
@@ -118,31 +115,85 @@ class RowsByKey {
   boost::unordered_flat_map<std::uint64_t, std::uint64_t> by_hash_;
 };
 
-// Where there are not many more codes than rows, each is looked up once, and its row stands in an array.
-store::Codes by_code(const store::Column& from, const store::Column& to, const RowsByKey& by_key,
-                     std::uint64_t& unmatched) {
-  constexpr std::uint32_t not_yet = std::numeric_limits<std::uint32_t>::max();
-  const auto none = static_cast<std::uint32_t>(to.rows);
-  base::LargeVector<std::uint32_t> row_of(from.null_code + 1, not_yet);
-  row_of[from.null_code] = none;
-  store::Codes::Encoder encoder(from.rows, to.rows);
-  std::vector<std::uint64_t> rows(store::block_rows);
-  for (std::size_t block = 0; block < from.codes.blocks(); ++block) {
-    rows.resize(from.codes.rows_in_block(block));
-    from.codes.decode_block(block, rows.data());
+// The row of the one side for a code of the many side's key, no_row where there is none.
+class RowOfCode {
+ public:
+  RowOfCode(const store::Column& from, const store::Column& to, const RowsByKey& by_key, std::uint64_t no_row)
+      : from_(from), to_(to), by_key_(by_key), no_row_(no_row) {}
+  std::uint64_t operator()(std::uint64_t code) const {
+    const auto key = code == from_.null_code ? std::nullopt : to_.code_of(from_.value_of(code));
+    const std::uint64_t row = key ? by_key_.find(*key) : absent;
+    return row == absent ? no_row_ : row;
+  }
+
+ private:
+  const store::Column& from_;
+  const store::Column& to_;
+  const RowsByKey& by_key_;
+  std::uint64_t no_row_;
+};
+
+// Calls take(codes) for each block of a column; what it makes of them is not looked at.
+template <class Take>
+void each_block(const store::Column& column, const Take& take) {
+  std::vector<std::uint64_t> codes(store::block_rows);
+  for (std::size_t block = 0; block < column.codes.blocks(); ++block) {
+    codes.resize(column.codes.rows_in_block(block));
+    column.codes.decode_block(block, codes.data());
+    take(codes);
+  }
+}
+
+// Rows whose code leads to none, null's among them.
+std::uint64_t count_unmatched(const store::Column& from, const std::vector<std::uint64_t>& row_of, std::uint64_t none) {
+  if (std::find(row_of.begin(), row_of.end(), none) == row_of.end()) return from.nulls;
+  std::vector<std::uint8_t> without(row_of.size() + 1, 1);
+  for (std::size_t code = 0; code < row_of.size(); ++code) without[code] = row_of[code] == none ? 1 : 0;
+  std::uint64_t rows = 0;
+  each_block(from, [&](const std::vector<std::uint64_t>& codes) {
+    for (const std::uint64_t code : codes) rows += without[code];
+  });
+  return rows;
+}
+
+void resolve_by_code(const store::Column& from, const RowOfCode& row_of_code, store::StoredLink& link) {
+  std::vector<std::uint64_t> row_of(from.null_code);
+  bool are_rows = store::may_be_rows(from, link.no_row);
+  for (std::uint64_t code = 0; code < from.null_code; ++code) {
+    row_of[code] = row_of_code(code);
+    are_rows = are_rows && row_of[code] == code;
+  }
+  link.unmatched = count_unmatched(from, row_of, link.no_row);
+  link.form = are_rows ? store::LinkForm::codes_are_rows : store::LinkForm::by_code;
+  if (!are_rows) link.rows = store::Codes::encode(row_of);
+}
+
+// Where there are not many more codes than rows, each that occurs is looked up once.
+void resolve_by_row(const store::Column& from, const RowOfCode& row_of_code, store::StoredLink& link) {
+  std::vector<std::uint64_t> row_of(from.null_code + 1, unknown);
+  store::Codes::Encoder encoder(from.rows, link.no_row);
+  each_block(from, [&](std::vector<std::uint64_t>& rows) {
     for (std::uint64_t& row : rows) {
-      std::uint32_t& known = row_of[row];
-      if (known == not_yet) {
-        const auto key = to.code_of(from.value_of(row));
-        const std::uint64_t found = key ? by_key.find(*key) : absent;
-        known = found == absent ? none : static_cast<std::uint32_t>(found);
-      }
+      std::uint64_t& known = row_of[row];
+      if (known == unknown) known = row_of_code(row);
       row = known;
-      unmatched += known == none ? 1 : 0;
+      link.unmatched += known == link.no_row ? 1 : 0;
     }
     encoder.add(rows);
+  });
+  link.rows = encoder.finish();
+}
+
+std::string encoding_of(const store::StoredLink& link) {
+  switch (link.form) {
+    case store::LinkForm::by_row:
+      return link.rows.describe();
+    case store::LinkForm::by_code:
+      return "by key, " + link.rows.describe();
+    case store::LinkForm::codes_are_rows:
+      return "by key";
   }
-  return encoder.finish();
+  return "";
 }
 
 }  // namespace
@@ -153,10 +204,14 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
   link.no_row = one_rows;
   std::vector<Pairs> pairs(to.size() - 1);
   const RowsByKey by_key(keys_of(to, pairs));
-  constexpr std::uint64_t most_rows = std::numeric_limits<std::uint32_t>::max() - 1;
-  if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024 && one_rows < most_rows) {
-    link.rows = by_code(*from[0], *to[0], by_key, link.unmatched);
-    link.encoding = link.rows.describe();
+  if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024) {
+    const RowOfCode row_of_code(*from[0], *to[0], by_key, link.no_row);
+    if (store::leads_by_code(*from[0])) {
+      resolve_by_code(*from[0], row_of_code, link);
+    } else {
+      resolve_by_row(*from[0], row_of_code, link);
+    }
+    link.encoding = encoding_of(link);
     return link;
   }
   // The same steps over the many side, in the codes of the one side.
@@ -175,16 +230,16 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
     link.unmatched += found == absent ? 1 : 0;
   }
   link.rows = store::Codes::encode(rows);
-  link.encoding = link.rows.describe();
+  link.encoding = encoding_of(link);
   return link;
 }
 
-void mark_rows(const store::StoredLink& link, std::vector<std::uint8_t>& marks) {
+void mark_rows(store::LinkRows link, std::vector<std::uint8_t>& marks) {
   std::vector<std::uint64_t> rows(store::block_rows);
-  for (std::size_t block = 0; block < link.rows.blocks(); ++block) {
-    link.rows.decode_block(block, rows.data());
-    for (std::size_t i = 0; i < link.rows.rows_in_block(block); ++i) {
-      if (rows[i] != link.no_row) marks[rows[i]] = 1;
+  for (std::size_t block = 0; block < link.blocks(); ++block) {
+    link.decode_block(block, rows.data());
+    for (std::size_t i = 0; i < link.rows_in_block(block); ++i) {
+      if (rows[i] != link.no_row()) marks[rows[i]] = 1;
     }
   }
 }

@@ -1,4 +1,4 @@
-// Links as dense row numbers.
+// Links, resolved: which row of the one side each key of the many side leads to.
 #pragma once
 
 #include <cstdint>
@@ -11,11 +11,11 @@ namespace juniper::loading {
 
 // For each row of the many side, the row of the one side whose keys have the same values, column by column; `no_row`
 // (the number of rows of the one side) where a value is null or no row has them. Of equal keys the first row counts.
-// The columns of a pair have one type, which is not real.
+// The columns of a pair have one type, which is not real. Its name and where its many side stands are left to the caller.
 store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to);
 
 // Sets `marks`, one for each row of the one side, to 1 where some row of the many side leads to it.
-void mark_rows(const store::StoredLink& link, std::vector<std::uint8_t>& marks);
+void mark_rows(store::LinkRows link, std::vector<std::uint8_t>& marks);
 
 // Rows of the one side with the same keys as an earlier row, none of them null.
 struct RepeatedKey {

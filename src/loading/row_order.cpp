@@ -186,10 +186,13 @@ std::string order_name(const language::Table& declared) {
   return name;
 }
 
-std::vector<unsigned> code_weights(const language::CheckedModel& model, language::TableIndex table) {
+std::vector<unsigned> code_weights(const language::CheckedModel& model, language::TableIndex table,
+                                   const store::StoredTable& stored) {
   std::vector<unsigned> weights(model.tables[table].columns.size(), 1);
   for (const language::Link& link : model.links) {
-    if (link.from.table == table) ++weights[link.from.columns[0]];
+    if (link.from.table != table) continue;
+    const std::uint32_t first = link.from.columns[0];
+    if (link.from.columns.size() > 1 || !store::leads_by_code(stored.columns[first].data)) ++weights[first];
   }
   return weights;
 }
@@ -253,7 +256,8 @@ std::int64_t saved_by_order(const language::CheckedModel& model, const store::St
   }
   for (std::size_t i = 0; i < model.links.size(); ++i) {
     if (!store.links[i].broken.empty()) continue;
-    if (model.links[i].from.table == table) parts.emplace_back(&store.links[i].rows, &moved);
+    if (model.links[i].from.table == table && !store.links[i].reads_key())
+      parts.emplace_back(&store.links[i].rows, &moved);
     if (model.links[i].to.table == table) parts.emplace_back(&store.links[i].rows, &renumbered);
   }
   std::vector<std::int64_t> saved(parts.size());

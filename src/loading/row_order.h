@@ -31,8 +31,9 @@ bool may_stay_sorted(const language::Table& declared, const store::StoredTable& 
 // The order of rows that a text declares, as StoredTable::order names it; "" if there is none.
 std::string order_name(const language::Table& declared);
 
-// How often each column's codes are held: once, and for each link that goes by them.
-std::vector<unsigned> code_weights(const language::CheckedModel& model, language::TableIndex table);
+// How often each column's codes are held: once, and for each link that has a row for each of its rows.
+std::vector<unsigned> code_weights(const language::CheckedModel& model, language::TableIndex table,
+                                   const store::StoredTable& stored);
 
 // The columns to sort by so that a table, none of whose columns are calculated yet, takes fewer bytes; none where no
 // order is smaller. `weights`: as code_weights.

@@ -31,16 +31,19 @@ void verify_link(const CheckedModel& model, const store::Store& store, const Lin
   };
   const auto to = columns_of(link.to);
   if (repeated_key(to)) fail(fmt::format("link {} leads to keys that repeat", stored.name));
-  const store::StoredLink resolved = resolve_link(columns_of(link.from), to);
+  const auto from = columns_of(link.from);
+  const store::StoredLink resolved = resolve_link(from, to);
   if (resolved.unmatched != stored.unmatched)
     fail(fmt::format("link {} has {} rows without a match, and says {}", stored.name, resolved.unmatched,
                      stored.unmatched));
   std::vector<std::uint64_t> there(store::block_rows);
   std::vector<std::uint64_t> expected(store::block_rows);
-  for (std::size_t block = 0; block < stored.rows.blocks(); ++block) {
-    stored.rows.decode_block(block, there.data());
-    resolved.rows.decode_block(block, expected.data());
-    if (!std::equal(there.begin(), there.begin() + static_cast<std::ptrdiff_t>(stored.rows.rows_in_block(block)),
+  store::LinkRows rows(stored, *from[0]);
+  store::LinkRows expected_rows(resolved, *from[0]);
+  for (std::size_t block = 0; block < rows.blocks(); ++block) {
+    rows.decode_block(block, there.data());
+    expected_rows.decode_block(block, expected.data());
+    if (!std::equal(there.begin(), there.begin() + static_cast<std::ptrdiff_t>(rows.rows_in_block(block)),
                     expected.begin()))
       fail(fmt::format("link {} leads to other rows of {} than its keys do", stored.name,
                        model.tables[link.to.table].name));

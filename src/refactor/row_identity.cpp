@@ -68,19 +68,19 @@ class RowImages {
 // The row that each row of the many side leads to, block by block.
 class Targets {
  public:
-  explicit Targets(const store::StoredLink& link) : link_(link), rows_(store::block_rows) {}
+  explicit Targets(store::LinkRows link) : link_(std::move(link)), rows_(store::block_rows) {}
   // Nothing where it leads to none.
   std::optional<std::uint64_t> at(std::uint64_t row) {
     if (row / store::block_rows != block_) {
       block_ = row / store::block_rows;
-      link_.rows.decode_block(block_, rows_.data());
+      link_.decode_block(block_, rows_.data());
     }
     const std::uint64_t target = rows_[row % store::block_rows];
-    return target == link_.no_row ? std::nullopt : std::optional(target);
+    return target == link_.no_row() ? std::nullopt : std::optional(target);
   }
 
  private:
-  const store::StoredLink& link_;
+  store::LinkRows link_;
   std::vector<std::uint64_t> rows_;
   std::uint64_t block_ = std::numeric_limits<std::uint64_t>::max();
 };
@@ -91,15 +91,17 @@ void prove_link(const Dataset& before, const Dataset& after, LinkIndex index, Ro
   RowImages images(before, after,
                    model::checked(before.model()).tables[model::checked(before.model()).links[index].to.table].name,
                    was.no_row);
-  Targets was_targets(was);
-  Targets is_targets(is);
-  compare_rows(proof, was.rows.size(), [&](std::uint64_t row) -> std::optional<std::string> {
-    const auto a = was_targets.at(row);
-    const auto b = is_targets.at(row);
-    if (a && b) return images.differs(*a, *b);
-    if (!a && !b) return std::nullopt;
-    return fmt::format("{} over {}", a ? "led to a row, and to none now," : "led to no row, and to one now,", was.name);
-  });
+  Targets was_targets(store::link_rows(store::store_of(before), was));
+  Targets is_targets(store::link_rows(store::store_of(after), is));
+  compare_rows(proof, store::store_of(before).tables[was.table].rows,
+               [&](std::uint64_t row) -> std::optional<std::string> {
+                 const auto a = was_targets.at(row);
+                 const auto b = is_targets.at(row);
+                 if (a && b) return images.differs(*a, *b);
+                 if (!a && !b) return std::nullopt;
+                 return fmt::format("{} over {}",
+                                    a ? "led to a row, and to none now," : "led to no row, and to one now,", was.name);
+               });
 }
 
 // The column of a table that is different in every row, and so tells them apart; nothing if there is none.

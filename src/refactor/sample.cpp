@@ -19,29 +19,31 @@ constexpr std::uint64_t longest_stretch = 128;  // of rows that stand together: 
 constexpr std::uint64_t fewest_stretches = 64;
 constexpr std::size_t most_without_match = 64;  // of each link
 
-// Calls take(row, code) for rows in turn until it says false. Blocks are read as they are needed.
+// Calls take(row, to) for rows in turn, with the row that each leads to, until it says false. Blocks are read as they are
+// needed.
 template <class Take>
-void each_code(const store::Codes& codes, std::uint64_t rows, const Take& take) {
+void each_row(store::LinkRows link, const Take& take) {
   std::vector<std::uint64_t> block(store::block_rows);
-  for (std::uint64_t row = 0; row < rows; ++row) {
-    if (row % store::block_rows == 0) codes.decode_block(row / store::block_rows, block.data());
+  for (std::uint64_t row = 0; row < link.size(); ++row) {
+    if (row % store::block_rows == 0) link.decode_block(row / store::block_rows, block.data());
     if (!take(row, block[row % store::block_rows])) return;
   }
 }
 
-std::vector<std::uint64_t> codes_at(const store::Codes& codes, const std::vector<std::uint64_t>& rows) {
+// The rows that some rows lead to.
+std::vector<std::uint64_t> rows_behind(store::LinkRows link, const std::vector<std::uint64_t>& rows) {
   std::vector<std::uint64_t> block(store::block_rows);
-  std::vector<std::uint64_t> chosen;
-  chosen.reserve(rows.size());
-  std::uint64_t decoded = codes.blocks();  // none yet
+  std::vector<std::uint64_t> behind;
+  behind.reserve(rows.size());
+  std::uint64_t decoded = link.blocks();  // none yet
   for (const std::uint64_t row : rows) {
     if (row / store::block_rows != decoded) {
       decoded = row / store::block_rows;
-      codes.decode_block(decoded, block.data());
+      link.decode_block(decoded, block.data());
     }
-    chosen.push_back(block[row % store::block_rows]);
+    behind.push_back(block[row % store::block_rows]);
   }
-  return chosen;
+  return behind;
 }
 
 // The rows to keep, ascending.
@@ -59,7 +61,7 @@ std::vector<std::uint64_t> chosen_rows_of(const CheckedModel& model, const store
   for (std::size_t link = 0; link < model.links.size(); ++link) {
     if (model.links[link].from.table != t || !store.links[link].broken.empty()) continue;
     std::size_t without_match = 0;
-    each_code(store.links[link].rows, rows, [&](std::uint64_t row, std::uint64_t leads_to) {
+    each_row(store::link_rows(store, store.links[link]), [&](std::uint64_t row, std::uint64_t leads_to) {
       if (leads_to == store.links[link].no_row) {
         chosen.push_back(row);
         ++without_match;
@@ -77,7 +79,8 @@ using ChosenRows = std::map<std::string, std::vector<std::uint64_t>>;  // by tab
 Dataset reduced(const Dataset& dataset, const ChosenRows& chosen) {
   const CheckedModel& model = model::checked(dataset.model());
   const unsigned threads = base::thread_count(dataset.options().threads);
-  auto store = std::make_shared<store::Store>(store::store_of(dataset));
+  const store::Store& whole = store::store_of(dataset);
+  auto store = std::make_shared<store::Store>(whole);
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
     const auto rows = chosen.find(model.tables[t].name);
     if (rows == chosen.end()) continue;
@@ -89,7 +92,10 @@ Dataset reduced(const Dataset& dataset, const ChosenRows& chosen) {
     });
     for (std::size_t link = 0; link < model.links.size(); ++link) {
       if (model.links[link].from.table != t || !store->links[link].broken.empty()) continue;
-      store->links[link].rows = store::Codes::encode(codes_at(store->links[link].rows, rows->second));
+      // The key's codes are others in the rows that are left.
+      store->links[link].form = store::LinkForm::by_row;
+      store->links[link].rows =
+          store::Codes::encode(rows_behind(store::link_rows(whole, whole.links[link]), rows->second));
     }
   }
   return store::dataset_of(dataset.model(), std::move(store), dataset.options());

@@ -310,13 +310,7 @@ class Scanner {
     link.to = to;
     const store::StoredLink resolved = loading::resolve_link({&many, 1}, {&one, 1});
     link.keys = many->rows - many->nulls;
-    std::vector<std::uint64_t> rows(store::block_rows);
-    for (std::size_t block = 0; block < resolved.rows.blocks(); ++block) {
-      resolved.rows.decode_block(block, rows.data());
-      const auto end = rows.begin() + static_cast<std::ptrdiff_t>(resolved.rows.rows_in_block(block));
-      link.matched += static_cast<std::uint64_t>(
-          std::count_if(rows.begin(), end, [&](std::uint64_t row) { return row != resolved.no_row; }));
-    }
+    link.matched = many->rows - resolved.unmatched;
     return link;
   }
 

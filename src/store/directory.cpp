@@ -38,8 +38,8 @@ void fields(Archive& archive, Entry& entry) {
 }
 template <class Archive, Is<LinkEntry> Entry>
 void fields(Archive& archive, Entry& entry) {
-  archive(entry.name, entry.rows, entry.no_row, entry.unmatched, entry.resolve_nanoseconds, entry.encoding,
-          entry.broken, entry.codes);
+  archive(entry.name, entry.table, entry.column, entry.form, entry.rows, entry.no_row, entry.unmatched,
+          entry.resolve_nanoseconds, entry.encoding, entry.broken, entry.codes);
 }
 template <class Archive, Is<source::SourceFile> Entry>
 void fields(Archive& archive, Entry& entry) {

@@ -74,6 +74,9 @@ struct TableEntry {
 
 struct LinkEntry {
   std::string name;
+  std::uint64_t table = 0;  // the many side and the first column of its key, counted from 0
+  std::uint64_t column = 0;
+  std::uint64_t form = 0;  // by row, by code, codes are rows, from 0
   std::uint64_t rows = 0;
   std::uint64_t no_row = 0;
   std::uint64_t unmatched = 0;

@@ -4,7 +4,7 @@
 //
 //   header, 64 bytes
 //     char[8]   "JRSTORE\n"
-//     uint32    format version, 6
+//     uint32    format version, 8
 //     uint32    0
 //     uint64    bytes of the whole file
 //     uint64    offset of the directory
@@ -32,6 +32,7 @@
 #include "juniper/model.h"
 #include "source/source_file.h"
 #include "store/column.h"
+#include "store/link.h"
 
 namespace juniper::store {
 
@@ -63,18 +64,6 @@ struct StoredTable {
   std::int64_t order_saved_bytes = 0;
   std::uint64_t file_order = no_column;
   std::vector<StoredColumn> columns;
-};
-
-// For each row of the many side, the row of the one side: codes of its row numbers, `no_row` where the key is null or
-// has no match.
-struct StoredLink {
-  std::string name;
-  std::uint64_t no_row = 0;     // the rows of the one side
-  std::uint64_t unmatched = 0;  // rows that lead to none
-  std::int64_t resolve_nanoseconds = 0;
-  std::string encoding;  // for people
-  std::string broken;    // why it could not be resolved, and has no rows; "" for a whole one
-  Codes rows;
 };
 
 // Bytes of a store file that belong to no column or link.
@@ -144,6 +133,11 @@ bool begins_as_store(std::string_view first_bytes);
 // JR-602 (cannot open), JR-603 (not a store, or truncated), JR-604 (another version), JR-605 (damaged: a checksum
 // differs). Reading a damaged block throws a base::Failure with JR-605.
 Result<Store> open_store(const std::filesystem::path& path);
+
+// Where the rows of a link of the store lead.
+inline LinkRows link_rows(const Store& store, const StoredLink& link) {
+  return {link, store.tables[link.table].columns[link.column].data};
+}
 
 // The rows of a table's sources that were left out.
 std::uint64_t rejected_rows(const Store& store, const StoredTable& table);

@@ -24,7 +24,7 @@ namespace juniper::store {
 namespace {
 
 constexpr std::array<char, 8> magic{'J', 'R', 'S', 'T', 'O', 'R', 'E', '\n'};
-constexpr std::uint32_t format_version = 7;
+constexpr std::uint32_t format_version = 8;
 
 struct Header {
   std::array<char, 8> magic;
@@ -236,8 +236,9 @@ Directory write_parts(Writer& writer, const Store& store) {
     for (const StoredColumn& column : table.columns) entry.columns.push_back(column_entry(writer, column));
   }
   for (const StoredLink& link : store.links) {
-    directory.links.push_back({link.name, link.rows.size(), link.no_row, link.unmatched, link.resolve_nanoseconds,
-                               link.encoding, link.broken, writer.part(link.rows)});
+    directory.links.push_back({link.name, link.table, link.column, static_cast<std::uint64_t>(link.form),
+                               link.rows.size(), link.no_row, link.unmatched, link.resolve_nanoseconds, link.encoding,
+                               link.broken, writer.part(link.rows)});
   }
   directory.sources = store.sources;
   return directory;
@@ -383,18 +384,42 @@ class Reader {
     return column;
   }
 
-  StoredLink link(const LinkEntry& entry) const {
+  StoredLink link(const LinkEntry& entry, const std::vector<StoredTable>& tables) const {
     StoredLink link;
     link.name = entry.name;
+    link.table = entry.table;
+    link.column = entry.column;
+    if (entry.form > static_cast<std::uint64_t>(LinkForm::codes_are_rows) || link.table >= tables.size() ||
+        link.column >= tables[link.table].columns.size())
+      throw Damage{fmt::format("link {} does not hold together", link.name)};
+    const Column& key = tables[link.table].columns[link.column].data;
     link.no_row = entry.no_row;
     link.unmatched = entry.unmatched;
     link.resolve_nanoseconds = entry.resolve_nanoseconds;
     link.encoding = entry.encoding;
     link.broken = entry.broken;
-    // Where every row is said to lead somewhere, none may lead nowhere.
-    const std::uint64_t last = link.unmatched == 0 && link.no_row != 0 ? link.no_row - 1 : link.no_row;
+    link.form = static_cast<LinkForm>(entry.form);
+    if (link.broken.empty() && !fits(link, key, entry.rows))
+      throw Damage{fmt::format("link {} does not hold together", link.name)};
+    // Where every row is said to lead somewhere, none may lead nowhere; but a code that no row has.
+    const bool all_lead = link.unmatched == 0 && link.no_row != 0 && link.form == LinkForm::by_row;
+    const std::uint64_t last = all_lead ? link.no_row - 1 : link.no_row;
     link.rows = codes(entry.codes, entry.rows, {last}, "link " + link.name);
     return link;
+  }
+
+  // Whether a link that has so many codes can be one over a column.
+  static bool fits(const StoredLink& link, const Column& key, std::uint64_t codes) {
+    if (link.unmatched > key.rows) return false;
+    switch (link.form) {
+      case LinkForm::by_row:
+        return true;
+      case LinkForm::by_code:
+        return leads_by_code(key) && codes == key.null_code && link.unmatched >= key.nulls;
+      case LinkForm::codes_are_rows:
+        return may_be_rows(key, link.no_row) && codes == 0 && link.unmatched == key.nulls;
+    }
+    return false;
   }
 
   Store store(const Header& header) const {
@@ -440,7 +465,7 @@ class Reader {
       store.tables.push_back(std::move(table));
     }
     for (const LinkEntry& entry : directory.links) {
-      store.links.push_back(link(entry));
+      store.links.push_back(link(entry, store.tables));
       in_parts += store.links.back().rows.bytes().size();
     }
     store.file_bytes = header.file_bytes;

@@ -142,7 +142,7 @@ void spoil(Random& random, Store& store) {
   StoredTable& other = store.tables[pick(random, store.tables.size())];
   const auto column_of = [&](StoredTable& of) -> StoredColumn& { return of.columns[pick(random, of.columns.size())]; };
   StoredLink* const link = store.links.empty() ? nullptr : &store.links[pick(random, store.links.size())];
-  switch (pick(random, 16)) {
+  switch (pick(random, 18)) {
     case 0:
       table.rows = other_number(random, table.rows) % 100'000;
       break;
@@ -188,6 +188,15 @@ void spoil(Random& random, Store& store) {
       break;
     case 12:
       if (link != nullptr) link->broken = link->broken.empty() ? "no" : "";
+      break;
+    case 13:
+      if (link != nullptr) link->form = static_cast<store::LinkForm>(pick(random, 4));
+      break;
+    case 14:
+      if (link != nullptr) {
+        link->table = pick(random, store.tables.size() + 1);
+        link->column = pick(random, table.columns.size() + 1);
+      }
       break;
     default:
       spoil(random, column_of(table).data);

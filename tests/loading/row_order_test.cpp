@@ -22,8 +22,8 @@ std::string sessions_file(std::uint64_t seed, std::size_t first_id, std::size_t 
   for (std::size_t i = 0; i < rows; ++i) {
     const auto bay = random() % 40;
     text += fmt::format("{},{},{},{}.{},{},site {},street {}\n", first_id + i,
-                        std::array{"app", "card", "phone"}[random() % 3], bay, random() % 3, random() % 10,
-                        random() % 5 == 0 ? "" : "n", bay / 2, bay / 3);
+                        std::array{"app", "card", "phone"}[random() % 3], bay, bay % 3, random() % 10,
+                        random() % 5 == 0 ? "" : "n", bay, bay / 2);
   }
   return text;
 }

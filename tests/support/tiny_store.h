@@ -29,7 +29,8 @@ inline std::string contents(const Store& store) {
     }
   }
   for (const StoredLink& link : store.links) {
-    text += fmt::format("{} {} {} {}\n", link.name, link.no_row, link.unmatched, link.encoding);
+    text += fmt::format("{} {} {} {} {} {} {}\n", link.name, link.no_row, link.unmatched, link.encoding, link.table,
+                        link.column, static_cast<int>(link.form));
     for (const std::uint64_t row : link.rows.decoded()) text += fmt::format("{}|", row);
   }
   return text;
@@ -76,6 +77,7 @@ inline Store tiny_store() {
   add("bits", TypeKind::real, [&](std::int64_t) { return static_cast<std::int64_t>(random()); });
   store.tables.push_back(std::move(table));
   StoredLink link;
+  link.table = store.tables.size() - 1;
   link.name = "t.n -> u.k";
   link.no_row = 90;
   std::vector<std::uint64_t> to(rows);
@@ -90,6 +92,14 @@ inline Store tiny_store() {
   link.rows = Codes::encode(to);
   link.unmatched = 0;
   link.encoding = link.rows.describe();
+  store.links.push_back(link);
+  // One that goes by the codes of a column.
+  const Column& key = store.tables.back().columns[1].data;
+  link.name = "t.dictionary -> u.k";
+  link.column = 1;
+  link.form = LinkForm::by_code;
+  link.rows = Codes::encode(std::vector<std::uint64_t>(key.null_code, 17));
+  link.unmatched = key.nulls;
   store.links.push_back(std::move(link));
   return store;
 }

@@ -1,6 +1,8 @@
 // Tables that links lead to, and half or more of whose rows nothing leads to.
 #include <fmt/format.h>
 
+#include <deque>
+
 #include "audit/rules.h"
 #include "audit/trims.h"
 #include "base/format.h"
@@ -8,6 +10,7 @@
 #include "language/lexer.h"
 #include "loading/resolve_link.h"
 #include "model/trimming.h"
+#include "source/column_input.h"
 #include "store/of_dataset.h"
 
 namespace juniper::auditing {
@@ -24,33 +27,33 @@ std::vector<std::vector<std::uint8_t>> rows_of_links(const Subject& subject) {
     // Nobody knows which rows a broken link would lead to.
     used[i].assign(links[i].no_row, links[i].broken.empty() ? 0 : 1);
     if (!links[i].broken.empty()) return;
-    loading::mark_rows(links[i], used[i]);
+    loading::mark_rows(store::link_rows(store::store_of(subject.dataset()), links[i]), used[i]);
   });
   return used;
 }
 
 // The bytes that a link takes less once a table holds the rows alone that are marked: the link's one side, its many
 // side, or both.
-std::uint64_t saved_in_link(const store::StoredLink& link, const std::vector<std::uint8_t>& used, bool leads_there,
-                            bool leads_from_there) {
-  if (!link.broken.empty() || (!leads_there && !leads_from_there)) return 0;
-  std::vector<std::uint64_t> rows = link.rows.decoded();
-  if (leads_there) {
-    std::vector<std::uint64_t> place(used.size() + 1);
-    std::uint64_t kept = 0;
-    for (std::size_t row = 0; row < used.size(); ++row) place[row] = used[row] != 0 ? kept++ : 0;
-    place[used.size()] = kept;  // no match
-    for (std::uint64_t& row : rows) row = place[row];
-  }
-  if (leads_from_there) {
-    std::size_t kept = 0;
-    for (std::size_t row = 0; row < rows.size(); ++row) {
-      if (used[row] != 0) rows[kept++] = rows[row];
+std::uint64_t saved_in_link(const Subject& subject, LinkIndex index, TableIndex trimmed,
+                            const std::vector<std::uint64_t>& kept) {
+  const Link& link = subject.model().links[index];
+  const store::StoredLink& stored = store::store_of(subject.dataset()).links[index];
+  if (!stored.broken.empty() || (link.to.table != trimmed && link.from.table != trimmed)) return 0;
+  std::deque<store::Column> columns;
+  const auto key = [&](const LinkEnd& end) {
+    std::vector<const store::Column*> columns_of_key;
+    for (const std::uint32_t c : end.columns) {
+      const store::Column& column = subject.table(end.table).columns[c].data;
+      columns_of_key.push_back(end.table != trimmed
+                                   ? &column
+                                   : &columns.emplace_back(store::encode_column(store::chosen_rows(column, kept))));
     }
-    rows.resize(kept);
-  }
-  const std::uint64_t before = link.rows.bytes().size();
-  return before - std::min<std::uint64_t>(before, store::Codes::encode(rows).bytes().size());
+    return columns_of_key;
+  };
+  const auto from = key(link.from);
+  const auto to = key(link.to);
+  const std::uint64_t before = stored.rows.bytes().size();
+  return before - std::min<std::uint64_t>(before, loading::resolve_link(from, to).rows.bytes().size());
 }
 
 }  // namespace
@@ -72,9 +75,12 @@ void find_oversized_dimensions(const Subject& subject, Findings& findings) {
                               subject.dataset().options().threads);
     if (trim.saved_bytes == 0) continue;
     std::uint64_t saved = trim.saved_bytes;
-    for (LinkIndex i = 0; i < model.links.size() && !subject.is_fast(); ++i) {
-      saved += saved_in_link(store::store_of(subject.dataset()).links[i], used, model.links[i].to.table == t,
-                             model.links[i].from.table == t);
+    if (!subject.is_fast()) {
+      std::vector<std::uint64_t> kept;
+      for (std::uint64_t row = 0; row < used.size(); ++row) {
+        if (used[row] != 0) kept.push_back(row);
+      }
+      for (LinkIndex i = 0; i < model.links.size(); ++i) saved += saved_in_link(subject, i, t, kept);
     }
     Finding finding = subject.about(
         trim.table, model.tables[t].name_span,

@@ -19,7 +19,7 @@ void find_smaller_orders(const Subject& subject, Findings& findings) {
         !loading::may_sort(model.tables[t], table))
       continue;
     const unsigned threads = subject.dataset().options().threads;
-    const std::vector<unsigned> weights = loading::code_weights(model, t);
+    const std::vector<unsigned> weights = loading::code_weights(model, t, table);
     const std::vector<std::uint32_t> columns = loading::smaller_order(table, weights, threads);
     const std::int64_t saved =
         columns.empty() ? 0 : loading::saved_by_order(model, store::store_of(subject.dataset()), t, columns, threads);

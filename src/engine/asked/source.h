@@ -25,6 +25,7 @@ struct Source {
   // What is broken throws a base::Failure with JR-706 when it is asked for.
   const store::Column& column(language::ColumnId id) const;
   const store::StoredLink& link(language::LinkIndex index) const;
+  store::LinkRows link_rows(language::LinkIndex index) const { return store::link_rows(store, link(index)); }
   std::uint64_t rows(language::TableIndex table) const;
   // The column that settles what is tied: the table's key, or, where its rows were sorted anew, the one that tells the
   // order in which they came. Nothing: they stand in that order.

@@ -333,8 +333,13 @@ std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
     for (const NodePtr& value : aggregate.values) look(value);
   }
   std::uint64_t bytes = 0;
+  for (const LinkIndex link : links) {
+    const store::StoredLink& stored = source_.link(link);
+    bytes += stored.rows.bytes().size();
+    if (stored.reads_key())
+      columns.insert({static_cast<language::TableIndex>(stored.table), static_cast<std::uint32_t>(stored.column)});
+  }
   for (const ColumnId id : columns) bytes += source_.column(id).codes.bytes().size();
-  for (const LinkIndex link : links) bytes += source_.link(link).rows.bytes().size();
   return bytes;
 }
 

@@ -208,12 +208,11 @@ VectorPtr Evaluator::read(const ColumnRef& ref, const RowNumbers& rows) {
     std::vector<std::size_t> of(at.size());
     std::iota(of.begin(), of.end(), begin);
     std::vector<std::uint64_t> codes(at.size());
-    for (const LinkIndex link : ref.path) {
-      const store::StoredLink& stored = source_.link(link);
-      read_codes(stored.rows, at, codes.data());
+    for (const CodesOnTheWay& step : codes_along(source_, ref.path, nullptr)) {
+      read_codes(*step.codes, at, codes.data());
       std::size_t found = 0;
       for (std::size_t i = 0; i < at.size(); ++i) {
-        if (codes[i] == stored.no_row) {
+        if (codes[i] == step.none) {
           put_value(column, column.null_code, *out, of[i]);
           continue;
         }

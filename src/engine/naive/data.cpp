@@ -13,10 +13,10 @@ const std::vector<Value>& StoreData::column(language::ColumnId id) {
 const LinkedRows& StoreData::link(language::LinkIndex index) {
   const auto [at, fresh] = links_.try_emplace(index);
   if (!fresh) return at->second;
-  const store::StoredLink& stored = source_.link(index);
-  for (std::uint64_t row = 0; row < stored.rows.size(); ++row) {
-    const std::uint64_t to = stored.rows.at(row);
-    at->second.push_back(to == stored.no_row ? std::nullopt : std::optional(to));
+  const store::LinkRows rows = source_.link_rows(index);
+  for (std::uint64_t row = 0; row < rows.size(); ++row) {
+    const std::uint64_t to = rows.at(row);
+    at->second.push_back(to == rows.no_row() ? std::nullopt : std::optional(to));
   }
   return at->second;
 }

@@ -4,22 +4,31 @@
 
 namespace juniper::engine {
 
-FarCodes::FarCodes(const Source& source, std::span<const language::LinkIndex> path, const store::Column* column,
-                   std::uint64_t rows)
-    : source_(source), rows_(static_cast<std::size_t>(rows)) {
-  if (path.empty()) {
-    stored_ = &column->codes;
-    none_ = static_cast<std::uint32_t>(column->null_code);
-    return;
+std::vector<CodesOnTheWay> codes_along(const Source& source, std::span<const language::LinkIndex> path,
+                                       const store::Column* column) {
+  std::vector<CodesOnTheWay> steps;
+  for (const language::LinkIndex index : path) {
+    const store::StoredLink& link = source.link(index);
+    const std::uint64_t no_row = link.no_row;
+    if (link.reads_key()) {
+      const store::Column& key =
+          source.column({static_cast<language::TableIndex>(link.table), static_cast<std::uint32_t>(link.column)});
+      const bool are_rows = link.form == store::LinkForm::codes_are_rows;
+      steps.push_back({&key.codes, are_rows ? no_row : key.null_code});
+      if (are_rows) continue;
+    }
+    steps.push_back({&link.rows, no_row});
   }
-  const store::StoredLink& link = source.link(path.front());
-  stored_ = &link.rows;
-  if (path.size() > 1 || column != nullptr) {
-    behind_ = std::make_unique<const FarCodes>(source, path.subspan(1), column, link.no_row);
-    none_ = behind_->none_;
-  } else {
-    none_ = static_cast<std::uint32_t>(link.no_row);
-  }
+  if (column != nullptr) steps.push_back({&column->codes, column->null_code});
+  return steps;
+}
+
+FarCodes::FarCodes(const Source& source, std::span<const CodesOnTheWay> steps)
+    : source_(source),
+      stored_(steps[0].codes),
+      rows_(static_cast<std::size_t>(stored_->size())),
+      none_(static_cast<std::uint32_t>(steps.back().none)) {
+  if (steps.size() > 1) behind_ = std::make_unique<const FarCodes>(source, steps.subspan(1));
 }
 
 std::size_t FarCodes::read_block(std::size_t block, std::uint32_t* out) const {

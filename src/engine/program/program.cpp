@@ -88,7 +88,7 @@ Program::StepIndex Program::push(std::string key, Step step) {
 Program::CodesIndex Program::add_codes(const store::Codes& codes, std::uint64_t last) {
   const auto known = std::find_if(codes_.begin(), codes_.end(), [&](const ReadCodes& c) { return c.codes == &codes; });
   const auto index = static_cast<CodesIndex>(known - codes_.begin());
-  if (known == codes_.end()) codes_.push_back({&codes, last, last > most_narrow});
+  if (known == codes_.end()) codes_.push_back({&codes, last > most_narrow});
   return index;
 }
 
@@ -177,7 +177,18 @@ std::optional<Program::Truth> Program::add_truth(const NodePtr& condition, bool 
     if (!found) return std::nullopt;
     passes = std::move(*found);
   }
-  return Truth{add_codes(link.rows, link.no_row), std::move(passes)};
+  const OverLink over = add_over_link(first);
+  if (!over.rows) return Truth{over.codes, std::move(passes)};
+  base::PackedTable by_key(over.rows->size(), 1);
+  base::parallel_short((by_key.size() + store::block_rows - 1) / store::block_rows, source_.threads,
+                       [&](std::size_t block) {
+                         std::array<std::uint32_t, store::block_rows> rows;
+                         std::array<std::uint32_t, store::block_rows> holds;
+                         const std::size_t count = over.rows->read_block(block, rows.data());
+                         passes.look_up(std::span(rows).first(count), 0, holds.data());
+                         by_key.add(block * store::block_rows, std::span<const std::uint32_t>(holds).first(count), 0);
+                       });
+  return Truth{over.codes, std::move(by_key)};
 }
 
 Program::StepIndex Program::add_constant(const NodePtr& node, const std::string& key) {
@@ -225,10 +236,32 @@ Program::StepIndex Program::add_behind_link(const NodePtr& node, language::LinkI
   step.kind = Kind::looked_up;
   step.repr = behind.steps_[result].repr;
   step.range = behind.steps_[result].range;
-  step.domain = std::make_shared<const Vector>(behind.evaluate_with_none(result));
-  const store::StoredLink& stored = source_.link(link);
-  step.codes = add_codes(stored.rows, stored.no_row);
+  look_up_over_link(link, behind.evaluate_with_none(result), step);
   return push(key, std::move(step));
+}
+
+// The codes that are read for each row to cross a link.
+Program::OverLink Program::add_over_link(language::LinkIndex link) {
+  const std::vector<CodesOnTheWay> steps = codes_along(source_, std::span(&link, 1), nullptr);
+  OverLink over{add_codes(*steps[0].codes, steps[0].none), {}};
+  if (steps.size() > 1) over.rows = std::make_unique<const FarCodes>(source_, std::span(steps).subspan(1));
+  return over;
+}
+
+// Makes a step look up what stands behind a link, given by row there and for none.
+void Program::look_up_over_link(language::LinkIndex link, Vector behind, Step& step) {
+  const OverLink over = add_over_link(link);
+  step.codes = over.codes;
+  if (over.rows) {
+    const std::vector<std::uint32_t>& rows = over.rows->all();
+    Vector by_key;
+    by_key.reset(behind.repr, rows.size());
+    look_up(behind, rows.data(), rows.size(), by_key);
+    by_key.owned = behind.owned;
+    by_key.note_states();
+    behind = std::move(by_key);
+  }
+  step.domain = std::make_shared<const Vector>(std::move(behind));
 }
 
 Program::StepIndex Program::add_over_codes(const NodePtr& node, language::ColumnId column, const std::string& key) {
@@ -280,9 +313,7 @@ Program::StepIndex Program::add_code(const ColumnRef& ref) {
   domain.narrow.back() = static_cast<std::int64_t>(column.null_code);
   domain.state.back() = State::value;
   step.kind = Kind::looked_up;
-  step.domain = std::make_shared<const Vector>(std::move(domain));
-  const store::StoredLink& stored = source_.link(ref.path.front());
-  step.codes = add_codes(stored.rows, stored.no_row);
+  look_up_over_link(ref.path.front(), std::move(domain), step);
   return push(key, std::move(step));
 }
 
@@ -305,11 +336,11 @@ Program::StepIndex Program::push_far_code(std::string key, const std::vector<lan
                                           const store::Column* column) {
   Step step;
   step.kind = Kind::far_code;
-  const store::StoredLink& link = source_.link(path.front());
-  step.codes = add_codes(link.rows, link.no_row);
-  // The rows behind one link are the codes of that link.
-  if (path.size() > 1 || column != nullptr)
-    step.far = std::make_shared<const FarCodes>(source_, std::span(path).subspan(1), column, link.no_row);
+  const std::vector<CodesOnTheWay> steps = codes_along(source_, path, column);
+  step.codes = add_codes(*steps[0].codes, steps[0].none);
+  step.none = steps.back().none;
+  // Where the way has one step, its codes are those that are wanted.
+  if (steps.size() > 1) step.far = std::make_shared<const FarCodes>(source_, std::span(steps).subspan(1));
   return push(std::move(key), std::move(step));
 }
 
@@ -565,12 +596,10 @@ void Program::run_none(Registers& registers) const {
         out.reset(Repr::narrow, 1);
         out.narrow[0] = static_cast<std::int64_t>(step.column->null_code);
         break;
-      case Kind::far_code: {
+      case Kind::far_code:
         out.reset(Repr::narrow, 1);
-        const std::uint64_t last = codes_[step.codes].last;
-        out.narrow[0] = static_cast<std::int64_t>(step.far ? step.far->none() : last);
+        out.narrow[0] = static_cast<std::int64_t>(step.none);
         break;
-      }
       case Kind::row:
         out.reset(Repr::narrow, 1);
         out.narrow[0] = static_cast<std::int64_t>(rows_);

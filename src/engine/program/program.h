@@ -190,6 +190,7 @@ class Program {
     CodesIndex codes = 0;
     std::shared_ptr<const Vector> domain;
     std::shared_ptr<const FarCodes> far;
+    std::uint64_t none = 0;  // of far_code: the code where the way leads nowhere
     SharedCodes given;
   };
 
@@ -209,6 +210,13 @@ class Program {
   StepIndex add_leaf(const language::NodePtr& node, const std::string& key);
   StepIndex add_operation(const language::NodePtr& node, const std::string& key);
   StepIndex add_behind_link(const language::NodePtr& node, language::LinkIndex link, const std::string& key);
+  // The codes that are read for each row to cross a link; and the row there for each of them, unless they are rows there.
+  struct OverLink {
+    CodesIndex codes = 0;
+    std::unique_ptr<const FarCodes> rows;
+  };
+  OverLink add_over_link(language::LinkIndex link);
+  void look_up_over_link(language::LinkIndex link, Vector behind, Step& step);
   StepIndex add_over_codes(const language::NodePtr& node, language::ColumnId column, const std::string& key);
   StepIndex converted(StepIndex step, Repr repr);
   Vector evaluate_with_none(StepIndex step) const;
@@ -227,7 +235,6 @@ class Program {
   std::vector<Step> steps_;
   struct ReadCodes {
     const store::Codes* codes = nullptr;
-    std::uint64_t last = 0;
     bool is_wide = false;
   };
   std::vector<ReadCodes> codes_;

@@ -161,9 +161,9 @@ class Unfolder {
   // The row of the table behind a path, or nothing.
   std::optional<std::uint64_t> follow(std::uint64_t row, const std::vector<LinkIndex>& path, std::size_t steps) const {
     for (std::size_t s = 0; s < steps; ++s) {
-      const store::StoredLink& link = source_.link(path[s]);
-      row = link.rows.at(row);
-      if (row == link.no_row) return std::nullopt;
+      const store::LinkRows rows = source_.link_rows(path[s]);
+      row = rows.at(row);
+      if (row == rows.no_row()) return std::nullopt;
     }
     return row;
   }

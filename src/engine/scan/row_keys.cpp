@@ -105,17 +105,18 @@ std::vector<std::uint64_t> RowKeys::codes_of_rows(const ScanKey& key, const Path
   const std::span<const LinkIndex> on = std::span(key.column.path).subspan(path.size());
   std::vector<std::uint64_t> codes(rows);
   if (rows.size() >= none / 8) {
-    const FarCodes far(source_, on, &column, none);
+    const FarCodes far(source_, codes_along(source_, on, &column));
     const std::vector<std::uint32_t>& all = far.all();
     for (std::uint64_t& code : codes) code = all[code];
     return codes;
   }
+  const std::vector<CodesOnTheWay> steps = codes_along(source_, on, nullptr);
   for (std::uint64_t& code : codes) {
     bool leads = code != none;
-    for (const LinkIndex link : on) {
+    for (const CodesOnTheWay& step : steps) {
       if (!leads) break;
-      code = source_.link(link).rows.at(code);
-      leads = code != source_.link(link).no_row;
+      code = step.codes->at(code);
+      leads = code != step.none;
     }
     code = leads ? column.codes.at(code) : column.null_code;
   }
