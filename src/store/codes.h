@@ -3,16 +3,17 @@
 // Layout of its bytes, all little-endian, everything aligned to 8 bytes:
 //
 //   block directory   one entry of 32 bytes per block of 4096 codes (the last block may be shorter)
-//     uint8   encoding    0 constant, 1 packed, 2 runs, 3 delta, 4 frequent, 5 short runs
+//     uint8   encoding    0 constant, 1 packed, 2 runs, 3 delta, 4 frequent, 5 short runs, 6 delta runs
 //     uint8   bits        width of a packed number, 0 to 64
-//     uint8   other bits  width of a packed checkpoint, for encoding 3
+//     uint8   other bits  width of a packed checkpoint, for encodings 3 and 6
 //     uint8   0
-//     uint16  count       of runs, for encodings 2 and 5; of the other codes, for encoding 4
-//     uint16  0
+//     uint16  count       of runs, for encodings 2, 5 and 6; of the other codes, for encoding 4
+//     uint16  longest     rows of the longest run, for encoding 5 with a step
 //     uint32  offset      of the block's payload, in words of 8 bytes from the start of the payload area
 //     uint32  hash        the lower half of XXH3 of the payload
 //     uint64  base        the smallest code of the block
-//     uint64  extra       the smallest difference, for encoding 3; the frequent code, for encoding 4
+//     uint64  extra       the smallest difference, for encodings 3 and 6; the frequent code, for encoding 4; the step, for
+//                         encoding 5
 //   payload area; each row of packed numbers is padded to a word
 //     constant   nothing: every code is `base`
 //     packed     code - base in `bits` bits each, lowest bits first, crossing word borders
@@ -23,7 +24,12 @@
 //     frequent   one bit for each row, set where the code is another than the frequent one, padded to a word; then
 //                code - base of these rows, packed
 //     short runs one bit for each row, set in the first row of each run, padded to a word; then code - base of each run,
-//                packed. Smaller than runs where these are shorter than 16 rows, as those of an order's lines are.
+//                packed. Smaller than runs where these are shorter than 16 rows, as those of an order's lines are. With a
+//                step, each row of a run is that much above the row before: the numbers of these lines, or moments of
+//                regular readings. Then the code of the block's first row stands before the packed ones, whose first is
+//                `base`, as its run may have begun in the block before.
+//     delta runs the same bits; then the codes of the runs as a delta, with a checkpoint at each 128th run: the numbers of
+//                orders, in their order.
 //
 // Packed with base is what is called frame of reference; with 64 bits it is the plain form. A single code is found
 // without decoding its block: the checkpoints are there so that a delta adds up 127 differences at most.
@@ -89,8 +95,9 @@ class Codes {
   void decode_block(std::size_t block, std::uint32_t* out) const;
   // The same for some rows of a block alone; their positions in it ascend.
   void decode_rows(std::size_t block, std::span<const std::uint32_t> rows, std::uint32_t* out) const;
-  bool has_short_runs(std::size_t block) const { return entry(block).encoding == Encoding::short_runs; }
-  // Where a block is stored as short runs, writes a bit for each of its rows: whether the bit of its code is set in
+  // Whether a block is stored as short runs of equal codes, be they packed or a delta.
+  bool has_short_runs(std::size_t block) const { return has_equal_runs(entry(block)); }
+  // Where it is, writes a bit for each of its rows: whether the bit of its code is set in
   // `passes`, which has one for each code. False for any other block.
   bool test_runs(std::size_t block, const std::uint32_t* passes, std::uint64_t* out) const;
   // Codes between which those of a block lie, the lower one not beyond the largest of all; equal where the block holds
@@ -124,15 +131,15 @@ class Codes {
   std::string describe() const;
 
  private:
-  enum class Encoding : std::uint8_t { constant, packed, runs, delta, frequent, short_runs };
-  static constexpr std::size_t encodings = 6;
+  enum class Encoding : std::uint8_t { constant, packed, runs, delta, frequent, short_runs, delta_runs };
+  static constexpr std::size_t encodings = 7;
   struct Entry {
     Encoding encoding;
     std::uint8_t bits;
     std::uint8_t other_bits;
     std::uint8_t zero;
     std::uint16_t count;
-    std::uint16_t zeros;
+    std::uint16_t longest;
     std::uint32_t offset;
     std::uint32_t hash;
     std::uint64_t base;
@@ -157,11 +164,20 @@ class Codes {
   template <class Code>
   void check_codes(std::size_t block, std::span<const Code> codes) const;
   std::string place(std::size_t block) const;
+  static bool has_equal_runs(const Entry& entry) {
+    return (entry.encoding == Encoding::short_runs && entry.extra == 0) || entry.encoding == Encoding::delta_runs;
+  }
   template <class Code>
   void decode(const Entry& entry, std::size_t rows, Code* out) const;
+  // The codes of short runs, in a block of so many rows.
+  template <class Code>
+  void decode_runs(const Entry& entry, std::size_t rows, Code* out) const;
   // Some rows of a block of so many, where that is less work than to decode all and pick them. False where it isn't.
   bool pick(const Entry& entry, std::size_t in_block, std::span<const std::uint32_t> rows, std::uint32_t* out) const;
-  static Bounds bounds(const Entry& entry);
+  Bounds bounds(const Entry& entry, std::size_t rows) const;
+  static std::uint64_t delta_at(const std::uint64_t* words, std::size_t count, std::size_t index, const Entry& entry);
+  template <class Code>
+  static void decode_delta(const std::uint64_t* words, std::size_t count, const Entry& entry, Code* out);
 
   Bytes bytes_;
   std::uint64_t count_ = 0;
@@ -183,10 +199,15 @@ class Codes::Encoder {
   void encode_block(std::span<const std::uint64_t> codes);
   Entry runs(Entry entry, const Spread& spread) const;
   Entry short_runs(Entry entry, const Spread& spread) const;
+  Entry stepped_runs(Entry entry) const;
+  Entry delta_runs(Entry entry, const Spread& spread) const;
   Entry delta(Entry entry, const Spread& spread) const;
   Entry frequent(Entry entry) const;
   std::uint64_t* more(std::size_t words);
   void pack(std::span<const std::uint64_t> values, std::uint64_t base, unsigned bits);
+  void pack_delta(std::span<const std::uint64_t> values, const Entry& entry);
+  // Marks the first rows of runs, and puts their codes into `starts_`.
+  void find_starts(std::uint64_t step);
   void write(Entry& entry);
 
   std::uint64_t count_;
@@ -196,6 +217,7 @@ class Codes::Encoder {
   std::size_t directory_words_;
   std::vector<std::uint64_t> words_;  // room for the directory, and the payload
   std::vector<std::uint64_t> scratch_;
+  std::vector<std::uint64_t> starts_;
 };
 
 }  // namespace juniper::store

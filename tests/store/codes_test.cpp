@@ -142,6 +142,66 @@ TEST(Codes, RunsAndConstantsAreReadBackAndSmall) {
   EXPECT_LT(Codes::encode(lines).bytes().size() * 8, lines.size() * 4);
 }
 
+// The numbers of an order's lines, regular readings of a meter after the other, orders with their lines in order: runs
+// that climb by a step, and runs whose codes climb, of all lengths and widths.
+TEST(Codes, RunsThatClimbAreReadBackAndSmall) {
+  std::mt19937_64 random(test::test_seed(10));
+  for (const std::size_t length : {2U, 63U, 129U, 4096U, 4097U, 20'000U}) {
+    for (unsigned bits = 0; bits < 60; bits += 5) {
+      const std::uint64_t mask = (std::uint64_t{1} << bits) - 1;
+      const std::uint64_t longest = 1 + random() % (random() % 2 == 0 ? 9 : 300);
+      const std::uint64_t step = 1 + (random() & mask) / 512;
+      std::vector<std::uint64_t> stepped;
+      std::vector<std::uint64_t> climbing;
+      std::uint64_t climbed = random() & mask;
+      while (stepped.size() < length) {
+        const std::uint64_t start = random() & mask;
+        const std::uint64_t rows = 1 + random() % longest;
+        climbed += 1 + (random() & mask) / 64 - (bits == 20 ? 1000 : 0);
+        for (std::uint64_t i = 0; i < rows && stepped.size() < length; ++i) {
+          stepped.push_back(start + i * step);
+          climbing.push_back(climbed);
+        }
+      }
+      expect_same(stepped, "runs with a step, " + std::to_string(bits) + " bits, " + std::to_string(length));
+      expect_same(climbing, "runs that climb, " + std::to_string(bits) + " bits, " + std::to_string(length));
+    }
+  }
+  std::vector<std::uint64_t> orders;
+  std::vector<std::uint64_t> lines;
+  for (std::uint64_t order = 1; orders.size() < 100'000; order += random() % 4 == 0 ? 25 : 1) {
+    for (std::uint64_t line = 1 + random() % 7; line > 0; --line) orders.push_back(order);
+    while (lines.size() < orders.size())
+      lines.push_back(lines.empty() || orders[lines.size()] != orders[lines.size() - 1] ? 1 : lines.back() + 1);
+  }
+  EXPECT_EQ(Codes::encode(orders).describe(), "delta runs");
+  EXPECT_LT(Codes::encode(orders).bytes().size() * 8, orders.size() * 5 / 2);
+  EXPECT_EQ(Codes::encode(lines).describe(), "short runs");
+  EXPECT_LT(Codes::encode(lines).bytes().size() * 8, lines.size() * 11 / 10);
+}
+
+// What a block says of its longest run bounds its codes, and so is held against its bits.
+TEST(Codes, ALongestRunThatIsNoneIsDamage) {
+  std::vector<std::uint64_t> lines;
+  for (std::uint64_t i = 0; i < 3000; ++i) lines.push_back(i % 7 + (i == 2100 ? 3 : 0));
+  const Codes codes = Codes::encode(lines);
+  std::vector<std::uint64_t> words(codes.bytes().size() / 8);
+  std::memcpy(words.data(), codes.bytes().view().data(), codes.bytes().size());
+  const std::uint64_t longest = words[0] >> 48;
+  EXPECT_EQ(longest, 7U);
+  for (const std::uint64_t said : {std::uint64_t{0}, longest - 1, longest, longest + 1}) {
+    words[0] = (words[0] & 0xFFFF'FFFF'FFFF) | said << 48;
+    const Bytes bytes(std::vector<std::uint64_t>{words});
+    const auto viewed = Codes::view(bytes, lines.size(), {9}, hash_bytes(bytes.view().first(32)), "x");
+    ASSERT_TRUE(viewed);
+    if (said == longest) {
+      EXPECT_EQ(viewed->decoded(), lines);
+    } else {
+      EXPECT_THROW(viewed->verify(), base::Failure) << said;
+    }
+  }
+}
+
 // What climbs, with steps of any width, and what has one code in most rows: small whatever the codes' own width.
 TEST(Codes, DeltasAndFrequentCodesAreReadBackAndSmall) {
   std::mt19937_64 random(test::test_seed(7));
