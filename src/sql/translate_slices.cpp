@@ -113,8 +113,8 @@ void Translator::allow(RowsSql& rows, TableIndex table) {
           days.day = {day, alias + ".day", false};
           rows.days = std::move(days);
         } else if (!held.days.correlated.empty()) {
-          rows.where.push_back(
-              fmt::format("EXISTS (SELECT 1 {} AND {} = {})", held.days.correlated, held.days.moved, day));
+          rows.where.push_back(fmt::format("EXISTS (SELECT 1 FROM ({}) r WHERE {} BETWEEN r.\"first\" AND r.\"last\")",
+                                           held.days.correlated, day));
         } else {
           rows.where.push_back(fmt::format("{} BETWEEN {} AND {}", day, held.days.first, held.days.last));
         }
@@ -256,7 +256,9 @@ void Translator::move(HeldSlice& slice, const During& during) {
     case Period::trailing:
       last = edge("MAX");
       // What would begin before the year 1 begins with it.
-      first = fmt::format("coalesce({} + 1, {})", dialect_.moved(last, std::to_string(-during.count), unit),
+      first = fmt::format("coalesce(CASE WHEN {0} = {1} THEN {2} ELSE {3} + 1 END, {4})", dialect_.end_of(last, unit),
+                          last, dialect_.moved(dialect_.start_of(last, unit), std::to_string(1 - during.count), unit),
+                          dialect_.moved(last, std::to_string(-during.count), unit),
                           base::days_from_civil(base::first_year, 1, 1));
       break;
     case Period::shift:
@@ -269,7 +271,33 @@ void Translator::move(HeldSlice& slice, const During& during) {
   slice.predicates.push_back(std::move(held));
 }
 
-// The days of a slice, each moved by as much.
+// From the days of a slice, as `select` has them beside columns p0, p1, … that are bound: ranges of those that they move
+// to. Where they are all days of the months that they touch, these months move whole; else each day by itself.
+std::string Translator::moved_ranges(const std::string& select, std::size_t bound, const During& during) const {
+  std::string keys;
+  std::string by;
+  for (std::size_t b = 0; b < bound; ++b) {
+    keys += fmt::format("p{}, ", b);
+    by += fmt::format("{}p{}", b == 0 ? "PARTITION BY " : ", ", b);
+  }
+  const std::string moved = dialect_.moved("day", std::to_string(during.count), during.unit);
+  if (during.unit == base::Unit::day || during.unit == base::Unit::week)
+    return fmt::format("SELECT DISTINCT {0}{1} AS \"first\", {1} AS \"last\" FROM ({2}) d", keys, moved, select);
+  const std::string start = dialect_.start_of("day", base::Unit::month);
+  const std::string end = dialect_.end_of("day", base::Unit::month);
+  const std::string counted =
+      fmt::format("SELECT {0}day, COUNT(*) OVER (PARTITION BY {0}{1}) AS days FROM ({2}) d WHERE day IS NOT NULL", keys,
+                  start, select);
+  const std::string told = fmt::format(
+      "SELECT {0}day, MIN(CASE WHEN days = {1} - {2} + 1 THEN 1 ELSE 0 END) OVER ({3}) AS whole FROM ({4}) d", keys,
+      end, start, by, counted);
+  return fmt::format(
+      "SELECT DISTINCT {0}CASE WHEN whole = 1 THEN {1} ELSE {3} END AS \"first\", "
+      "CASE WHEN whole = 1 THEN {2} ELSE {3} END AS \"last\" FROM ({4}) d",
+      keys, dialect_.start_of(moved, base::Unit::month), dialect_.end_of(moved, base::Unit::month), moved, told);
+}
+
+// The days of a slice, moved.
 HeldDays Translator::shifted(const HeldSlice& here, const During& during) {
   const TableIndex calendar = model_.calendar->day.table;
   RowsSql rows;
@@ -277,16 +305,22 @@ HeldDays Translator::shifted(const HeldSlice& here, const During& during) {
   rows.row.slice = here;
   allow(rows, calendar);
   HeldDays days;
-  days.moved = dialect_.moved(column(*rows.from, {calendar, {}, model_.calendar->day}), std::to_string(during.count),
-                              during.unit);
-  if (const auto select = closed_select(rows, "DISTINCT ", {{days.moved, "day"}})) {
-    days.named = {parts_.add(*select), rows.bound};
+  const Columns day{{column(*rows.from, {calendar, {}, model_.calendar->day}), "day"}};
+  if (const auto select = closed_select(rows, "", day)) {
+    // The days themselves, of which the calendar's are found at once.
+    const auto all = table(calendar);
+    std::string keys;
+    for (std::size_t b = 0; b < rows.bound.size(); ++b) keys += fmt::format("r.p{0} AS p{0}, ", b);
+    const std::string own = column(*all, {calendar, {}, model_.calendar->day});
+    days.named = {
+        parts_.add(fmt::format("SELECT DISTINCT {}{} AS day FROM ({}) r JOIN {} ON {} BETWEEN r.\"first\" AND "
+                               "r.\"last\"",
+                               keys, own, moved_ranges(*select, rows.bound.size(), during), from_text(*all), own)),
+        rows.bound};
     for (std::size_t b = 0; b < rows.bound.size(); ++b) days.named->bound[b].inner = fmt::format("p{}", b);
     return days;
   }
-  auto where = conditions(rows);
-  if (where.empty()) where.push_back("1 = 1");
-  days.correlated = fmt::format("FROM {}{}", from_text(*rows.from), where_text(where));
+  days.correlated = moved_ranges(correlated_select(rows, "", day), 0, during);
   return days;
 }
 

@@ -51,8 +51,7 @@ struct HeldDays {
     std::vector<Bound> bound;  // inner: names of columns
   };
   std::optional<Named> named;
-  std::string correlated;  // of a shift that can't be a part: FROM and WHERE …
-  std::string moved;       // … and the day there
+  std::string correlated;  // of a shift that can't be a part: its ranges, first and last
 };
 
 struct HeldPredicate {
@@ -138,6 +137,7 @@ class Translator {
   HeldSlice modified(const language::Modifiers& modifiers, const Scope& scope);
   void drop(HeldSlice& slice, const language::Across& across) const;
   void move(HeldSlice& slice, const language::During& during);
+  std::string moved_ranges(const std::string& select, std::size_t bound, const language::During& during) const;
   HeldDays shifted(const HeldSlice& here, const language::During& during);
   bool is_grouped(const language::ColumnRef& ref, const HeldSlice& slice) const;
 

@@ -8,6 +8,7 @@
 #include "base/parallel.h"
 #include "engine/asked/result_shape.h"
 #include "engine/frame/evaluator.h"
+#include "engine/frame/periods.h"
 #include "engine/vector/column_values.h"
 #include "language/operations.h"
 #include "language/traverse.h"
@@ -309,52 +310,6 @@ SlicePtr Evaluator::table_slice(const RowSet& set, const FramePtr& frame, const 
 
 // --- periods --------------------------------------------------------------------------------------------------------
 
-namespace {
-
-// The codes of the days from `first` to `last`. A calendar's day is a key, so its codes are in the order of its days.
-CodeRange codes_of_days(const store::Column& day, std::int64_t first, std::int64_t last) {
-  const auto before = [&](std::int64_t limit) {
-    std::uint64_t low = 0;
-    std::uint64_t high = day.null_code;
-    while (low < high) {
-      const std::uint64_t middle = low + (high - low) / 2;
-      if (day.exact_of(middle) < limit) {
-        low = middle + 1;
-      } else {
-        high = middle;
-      }
-    }
-    return low;
-  };
-  return {before(first), before(last + 1)};
-}
-
-// The first and the last day of a period, from those of the slice.
-std::pair<std::int64_t, std::int64_t> period(const During& during, std::int64_t first, std::int64_t last) {
-  switch (during.period) {
-    case Period::to_date:
-      return {base::start_of(last, during.unit), last};
-    case Period::whole:
-      return {base::start_of(last, during.unit), base::end_of(last, during.unit)};
-    case Period::previous: {
-      const std::int64_t end = base::start_of(first, during.unit) - 1;
-      return {base::start_of(end, during.unit), end};
-    }
-    case Period::next: {
-      const std::int64_t start = base::end_of(last, during.unit) + 1;
-      return {start, base::end_of(start, during.unit)};
-    }
-    case Period::shift:
-    case Period::trailing: {
-      const auto before = base::moved(last, -during.count, during.unit);
-      return {before ? *before + 1 : base::days_from_civil(base::first_year, 1, 1), last};
-    }
-  }
-  return {first, last};
-}
-
-}  // namespace
-
 void Evaluator::move(Slice& slice, const During& during, const FramePtr& frame) {
   const Calendar& calendar = *model_.calendar;
   const store::Column& day = source_.column(calendar.day);
@@ -385,12 +340,9 @@ void Evaluator::move(Slice& slice, const During& during, const FramePtr& frame) 
     const VectorPtr first = edge(Aggregate::min);
     const VectorPtr last = edge(Aggregate::max);
     for (std::size_t i = 0; i < frame->rows; ++i) {
-      auto ranges = std::make_shared<CodeRanges>();
-      if (first->state[i] == State::value) {
-        const auto [from, to] = period(during, first->narrow[i], last->narrow[i]);
-        ranges->push_back(codes_of_days(day, from, to));
-      }
-      days.push_back(std::move(ranges));
+      std::vector<DayRange> ranges;
+      if (first->state[i] == State::value) ranges.push_back(period(during, first->narrow[i], last->narrow[i]));
+      days.push_back(std::make_shared<const CodeRanges>(codes_of_days(day, ranges)));
     }
   }
   std::erase_if(slice.predicates,
@@ -402,7 +354,7 @@ void Evaluator::move(Slice& slice, const During& during, const FramePtr& frame) 
   slice.predicates.push_back(std::move(held));
 }
 
-// Every day of the slice moved. Rows of the frame whose days are chosen alike share one list.
+// The days that those of the slice move to. Rows of the frame whose days are chosen alike share one list.
 std::vector<std::shared_ptr<const CodeRanges>> Evaluator::shifted_days(const During& during, const FramePtr& frame,
                                                                        const SlicePtr& slice) {
   const Calendar& calendar = *model_.calendar;
@@ -435,26 +387,15 @@ std::vector<std::shared_ptr<const CodeRanges>> Evaluator::shifted_days(const Dur
   set->span = during.span;
   const FramePtr pairs = rows(set, sub, slice);
   const auto& numbers = *pairs->bindings.at(plain.variable).rows;
-  std::vector<std::vector<std::uint64_t>> codes(chosen.size());
+  std::vector<std::vector<std::int64_t>> present(chosen.size());
   for (std::size_t i = 0; i < pairs->rows; ++i) {
-    const std::uint64_t code_here = day.codes.at(numbers[i]);
-    if (code_here == day.null_code) continue;  // of a calendar's row without a day
-    const auto moved = base::moved(day.exact_of(code_here), during.count, during.unit);
-    if (!moved) continue;
-    if (const auto code = day.code_of(Value::of(static_cast<int128>(*moved)))) codes[(*pairs->up)[i]].push_back(*code);
+    const std::uint64_t code = day.codes.at(numbers[i]);
+    if (code != day.null_code) present[(*pairs->up)[i]].push_back(day.exact_of(code));  // null: of no day
   }
   std::vector<std::shared_ptr<const CodeRanges>> lists;
-  for (auto& list : codes) {
+  for (std::vector<std::int64_t>& list : present) {
     std::sort(list.begin(), list.end());
-    auto ranges = std::make_shared<CodeRanges>();
-    for (const std::uint64_t code : list) {
-      if (!ranges->empty() && code <= ranges->back().end) {
-        ranges->back().end = code + 1;
-      } else {
-        ranges->push_back({code, code + 1});
-      }
-    }
-    lists.push_back(std::move(ranges));
+    lists.push_back(std::make_shared<const CodeRanges>(codes_of_days(day, shifted(during, list))));
   }
   std::vector<std::shared_ptr<const CodeRanges>> days;
   days.reserve(frame->rows);

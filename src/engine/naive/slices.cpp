@@ -206,12 +206,30 @@ void Naive::move(HeldSlice& slice, const During& during) {
         add_range(start, base::end_of(start, during.unit));
         break;
       }
-      case Period::shift:
+      case Period::shift: {
+        bool is_whole = during.unit != base::Unit::day && during.unit != base::Unit::week;
         for (const std::int64_t day : present) {
-          if (const auto moved = base::moved(day, during.count, during.unit)) days.insert(*moved);
+          const std::int64_t start = base::start_of(day, base::Unit::month);
+          for (std::int64_t d = start; d <= base::end_of(day, base::Unit::month); ++d)
+            is_whole = is_whole && present.contains(d);
+        }
+        for (const std::int64_t day : present) {
+          const auto moved = base::moved(day, during.count, during.unit);
+          if (!moved) continue;
+          add_range(is_whole ? base::start_of(*moved, base::Unit::month) : *moved,
+                    is_whole ? base::end_of(*moved, base::Unit::month) : *moved);
         }
         break;
+      }
       case Period::trailing: {
+        if (base::end_of(last, during.unit) == last) {
+          // As many units, one behind the other, from the last one back.
+          std::int64_t begin = base::start_of(last, during.unit);
+          for (std::int64_t n = 1; n < during.count && begin > base::days_from_civil(1, 1, 1); ++n)
+            begin = base::start_of(begin - 1, during.unit);
+          add_range(std::max(begin, base::days_from_civil(1, 1, 1)), last);
+          break;
+        }
         const auto before = base::moved(last, -during.count, during.unit);
         add_range(before ? *before + 1 : base::days_from_civil(1, 1, 1), last);
         break;
