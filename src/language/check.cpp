@@ -81,16 +81,29 @@ class QueryChecker {
     if (!query_.from) report_.error(name.span, "JR-201", fmt::format("there is no table '{}'", name.text));
   }
 
+  // A column, or an expression over columns, which needs a name. No key is made of another one.
   void by(const syntax::ByItem& item) {
-    const auto ref = check_column_path(definitions_, item.path, columns_only(), diagnostics_);
-    incomplete_ = incomplete_ || !ref;
-    if (!ref) return;
-    query_.by.push_back(
-        {item.alias ? item.alias->text : std::string(model_.sources.text(item.path.span)), *ref, item.path.span});
+    NodePtr expression = check_expression(definitions_, *item.expression, columns_only(), diagnostics_);
+    incomplete_ = incomplete_ || !expression;
+    if (!expression) return;
+    const Span span = item.expression->span;
+    const std::string written(model_.sources.text(span));
+    if (column_refs(expression).empty()) {
+      report_.error(span, "JR-404", "this key reads no column, and is the same in every row", "leave it out");
+      return;
+    }
+    if (expression->op != Op::column && !item.alias) {
+      report_.error(span, "JR-414", "a key that is an expression needs a name",
+                    fmt::format("write: by {} as NAME", written));
+      return;
+    }
+    query_.by.push_back({item.alias ? item.alias->text : written, expression, span, definitions_.fresh()});
   }
 
   void show(const syntax::ShowItem& item) {
-    NodePtr node = check_expression(definitions_, *item.expression, Scope{}, diagnostics_);
+    Scope scope;
+    scope.grouping = &query_.by;
+    NodePtr node = check_expression(definitions_, *item.expression, scope, diagnostics_);
     incomplete_ = incomplete_ || !node;
     if (!node) return;
     QueryShow shown{"", node, "", item.span};
@@ -114,7 +127,9 @@ class QueryChecker {
   }
 
   void where(const syntax::Expression& expression) {
-    if (NodePtr condition = check_condition(definitions_, expression, columns_only(), diagnostics_)) {
+    Scope scope = columns_only();
+    scope.keys = &query_.by;
+    if (NodePtr condition = check_condition(definitions_, expression, scope, diagnostics_)) {
       split_conjunction(condition, query_.where);
     } else {
       incomplete_ = true;
@@ -124,6 +139,8 @@ class QueryChecker {
   void having(const syntax::Expression& expression) {
     Scope scope;
     scope.shown = &query_.show;
+    scope.keys = &query_.by;
+    scope.grouping = &query_.by;
     query_.having = check_condition(definitions_, expression, scope, diagnostics_);
   }
 
@@ -158,7 +175,7 @@ class QueryChecker {
       Diagnostics ignored;
       const auto ref = check_column_path(definitions_, path, columns_only(), ignored);
       for (std::uint32_t i = 0; ref && i < query_.by.size(); ++i) {
-        if (query_.by[i].column == *ref) return i;
+        if (query_.by[i].is_column() && query_.by[i].column() == *ref) return i;
       }
     }
     report_.error(path.span, "JR-407",
@@ -197,11 +214,7 @@ class QueryChecker {
     const std::size_t errors = diagnostics_.size();
     SliceStart start;
     for (const QueryBy& key : query_.by) {
-      auto column = std::make_shared<Node>();
-      column->op = Op::column;
-      column->span = key.span;
-      column->column = key.column;
-      start.predicates.push_back({PredicateKind::key, column, 0, key.span, start.predicates.size()});
+      start.predicates.push_back({PredicateKind::key, key.expression, 0, key.span, start.predicates.size()});
     }
     for (const NodePtr& condition : query_.where) {
       if (column_refs(condition).empty()) {
@@ -235,7 +248,7 @@ class QueryChecker {
                       query_.by[predicate.id].name, tables, item.name),
           fmt::format("leave '{}' out, group by a column that {} leads to, or say that it is meant: ({} across "
                       "{})",
-                      item.name, tables, item.name, model_.sources.text(predicate.span)));
+                      item.name, tables, item.name, columns_of(predicate)));
       return;
     }
     report_.error(
@@ -243,6 +256,16 @@ class QueryChecker {
         fmt::format("this condition does not reach {}, over which '{}' goes: it would change nothing there", tables,
                     item.name),
         fmt::format("leave '{}' out of the query, or filter by a column that {} leads to", item.name, tables));
+  }
+
+  // The columns of a key, as `across` takes them.
+  std::string columns_of(const Predicate& predicate) const {
+    std::vector<std::string> names;
+    walk(predicate.expression, [&](const Node& node) {
+      std::string name(node.op == Op::column ? model_.sources.text(node.span) : "");
+      if (!name.empty() && std::find(names.begin(), names.end(), name) == names.end()) names.push_back(std::move(name));
+    });
+    return names.size() == 1 ? names[0] : fmt::format("({})", fmt::join(names, ", "));
   }
 
   std::string table_list(const std::set<std::pair<TableIndex, Roles>>& tables) const {
@@ -258,8 +281,11 @@ class QueryChecker {
   void row_tables(const std::set<std::pair<TableIndex, Roles>>& tables) {
     if (query_.by.empty()) return;
     const auto leads = [&](TableIndex table, const Roles& roles) {
-      return std::all_of(query_.by.begin(), query_.by.end(),
-                         [&](const QueryBy& key) { return model_.rebase(key.column, table, roles).ref; });
+      return std::all_of(query_.by.begin(), query_.by.end(), [&](const QueryBy& key) {
+        const std::vector<ColumnRef> refs = column_refs(key.expression);
+        return std::all_of(refs.begin(), refs.end(),
+                           [&](const ColumnRef& ref) { return model_.rebase(ref, table, roles).ref; });
+      });
     };
     if (query_.from) {
       if (!leads(*query_.from, {})) {

@@ -42,8 +42,10 @@ struct Scope {
   std::vector<NameInScope> names;
   RowSetPtr members;     // in the `with` of a group: its own rows
   VariableId group = 0;  // and the group's row
-  // In `having`: the result's columns by name.
+  // In `having`: what the query shows, by name. There and in `where`: its keys.
   const std::vector<QueryShow>* shown = nullptr;
+  const std::vector<QueryBy>* keys = nullptr;
+  const std::vector<QueryBy>* grouping = nullptr;  // those that `grouping` may name
 };
 
 // What the expression checker needs of the model around it: types of columns and measures that may not have been

@@ -101,6 +101,10 @@ NodePtr ExpressionChecker::scalar_name(const Expression& e) {
 NodePtr ExpressionChecker::path(const Expression& e) {
   if (NodePtr scalar = scalar_name(e)) {
     const std::string& name = e.path.parts[0].text;
+    if (key_named(e.path, scope_.keys) != nullptr) {
+      return error(e.span, "JR-212", fmt::format("'{}' is both a key of this query and a name of the model", name),
+                   "give the key another name: … as NAME");
+    }
     for (const RowInScope& row : scope_.rows) {
       if (scope_.kind != ScopeKind::row || !row.table || !model_.tables[*row.table].find(name)) continue;
       return error(e.span, "JR-212",
@@ -123,14 +127,24 @@ NodePtr ExpressionChecker::path(const Expression& e) {
   } else if (scope_.aggregates && model_.find_measure(first)) {
     return scope_.in_row ? bare_measure_in_row(e) : measure_path(e);
   }
+  if (const QueryBy* key = key_named(e.path, scope_.keys)) return key->expression;
   const auto ref = slice_column(e.path);
   return ref ? column_node(e, slice_row, *ref) : nullptr;
+}
+
+// The key of this name, where a clause of the query may use it.
+const QueryBy* ExpressionChecker::key_named(const syntax::Path& p, const std::vector<QueryBy>* keys) {
+  if (keys == nullptr || p.parts.size() != 1) return nullptr;
+  const auto key =
+      std::find_if(keys->begin(), keys->end(), [&](const QueryBy& k) { return k.name == p.parts[0].text; });
+  return key == keys->end() ? nullptr : &*key;
 }
 
 NodePtr ExpressionChecker::measure_path(const Expression& e) {
   const syntax::Name& first = e.path.parts.front();
   if (e.path.parts.size() > 1) {
     if (const RowInScope* row = find_row(first.text)) return column_of_row(e, *row, 1);
+    if (const QueryBy* key = key_column(e.path)) return key_value(e, *key);
     return error(
         e.span, "JR-402", fmt::format("'{}' is a column, and a measure has no row to read it from", written(e.span)),
         fmt::format("say what to make of its many values: max({} for {})", written(e.span), written_name(first.text)));
@@ -140,6 +154,7 @@ NodePtr ExpressionChecker::measure_path(const Expression& e) {
       if (item.name == first.text) return item.expression;
     }
   }
+  if (const QueryBy* key = key_named(e.path, scope_.keys)) return key_value(e, *key);
   if (const auto measure = model_.find_measure(first.text)) {
     const auto type = definitions_.measure_type(*measure, e.span);
     if (!type) return nullptr;
@@ -166,6 +181,29 @@ NodePtr ExpressionChecker::measure_path(const Expression& e) {
   }
   return error(e.span, "JR-204", fmt::format("there is no measure '{}'", first.text),
                base::did_you_mean(first.text, measure_names()));
+}
+
+// The key that is this column, however it is named.
+const QueryBy* ExpressionChecker::key_column(const syntax::Path& p) {
+  if (scope_.keys == nullptr) return nullptr;
+  const bool is_table = model_.find_table(p.parts[0].text).has_value();
+  const bool is_role = std::any_of(model_.links.begin(), model_.links.end(),
+                                   [&](const Link& link) { return link.role == p.parts[0].text; });
+  const auto ref = is_table || is_role ? slice_column(p) : std::nullopt;
+  if (!ref) return nullptr;
+  const auto key = std::find_if(scope_.keys->begin(), scope_.keys->end(),
+                                [&](const QueryBy& k) { return k.is_column() && k.column() == *ref; });
+  return key == scope_.keys->end() ? nullptr : &*key;
+}
+
+// In `having`: what the group's rows have in common.
+NodePtr ExpressionChecker::key_value(const Expression& e, const QueryBy& key) {
+  auto node = std::make_shared<Node>();
+  node->op = Op::name;
+  node->type = key.type();
+  node->span = e.span;
+  node->variable = key.variable;
+  return node;
 }
 
 // The classic silent mistake: a measure's name where a row stands could mean its total or the row's own value.

@@ -416,7 +416,8 @@ RowSetPtr ExpressionChecker::combined(const syntax::Rows& r, const std::string& 
 
 NodePtr ExpressionChecker::aggregate(const Expression& e) {
   if (!scope_.aggregates) {
-    return error(e.span, "JR-405", "an aggregate can't choose the rows of a query: `where` holds columns");
+    return error(e.span, "JR-405",
+                 "an aggregate can't choose or group the rows of a query: `where` and `by` hold columns");
   }
   Scope outside = scope_;
   if (outside.kind == ScopeKind::slice) outside.kind = scope_.in_row ? ScopeKind::row : ScopeKind::measure;
@@ -556,7 +557,22 @@ NodePtr ExpressionChecker::typed_aggregate(const Expression& e, const std::share
 // only(c) and grouping(c), of a column of the slice.
 NodePtr ExpressionChecker::only(const Expression& e) {
   if (!scope_.aggregates) {
-    return error(e.span, "JR-405", fmt::format("{} can't choose the rows of a query: `where` holds columns", e.word));
+    return error(e.span, "JR-405",
+                 fmt::format("{} can't choose or group the rows of a query: `where` and `by` hold columns", e.word));
+  }
+  if (const QueryBy* key = e.word == "grouping" && e.children.size() == 1 && e.children[0]->form == Form::path
+                               ? key_named(e.children[0]->path, scope_.grouping)
+                               : nullptr) {
+    auto node = std::make_shared<Node>();
+    node->op = Op::grouping;
+    node->type = integer_type;
+    node->span = e.span;
+    if (key->is_column()) {
+      node->column = key->column();
+    } else {
+      node->key = key->expression;
+    }
+    return node;
   }
   if (e.children.size() != 1 || e.children[0]->form != Form::path || e.children[0]->path.parts.size() < 2) {
     return error(e.span, "JR-303", fmt::format("{} takes a column, written with its table", e.word),

@@ -11,7 +11,8 @@ using syntax::Form;
 
 NodePtr ExpressionChecker::modified(const Expression& e) {
   if (!scope_.aggregates) {
-    return error(e.span, "JR-405", "a measure can't choose the rows of a query: `where` holds columns");
+    return error(e.span, "JR-405",
+                 "a measure can't choose or group the rows of a query: `where` and `by` hold columns");
   }
   const syntax::Modifiers& text = *e.modifiers;
   auto modifiers = std::make_shared<Modifiers>();

@@ -153,7 +153,11 @@ class Canonical {
         break;
       case OpForm::grouping:
         out += " ";
-        print(node->column);
+        if (node->key) {
+          print(node->key);
+        } else {
+          print(node->column);
+        }
         break;
       case OpForm::measure:
         out += ' ';

@@ -55,7 +55,7 @@ enum class Op : std::uint8_t {
   modified,   // modifiers; children: the measure or expression
   let,        // lets; children: the body
   aggregate,  // aggregate, rows; children: see Aggregate
-  grouping,   // column: 0 where the slice is narrowed to one value of it by a key, else 1
+  grouping,   // column or key: 0 where the slice is narrowed to one value of it by a key, else 1
   // Arithmetic over operands of one type, except that multiply adds scales and divide gives a real.
   add,
   subtract,
@@ -269,6 +269,7 @@ struct Node {
   bool dense = false;
   std::shared_ptr<const Modifiers> modifiers;
   std::vector<Let> lets;
+  NodePtr key;  // of grouping, where the query's key is an expression
 };
 
 struct Column {
@@ -360,10 +361,16 @@ struct Measure {
 
 struct CheckedModel;
 
+// What groups the rows: a column, or an expression over columns.
 struct QueryBy {
   std::string name;  // of the result column
-  ColumnRef column;
+  NodePtr expression;
   Span span;
+  VariableId variable = 0;  // of Op::name in `having`: the key's value
+
+  bool is_column() const { return expression->op == Op::column; }
+  const ColumnRef& column() const { return expression->column; }
+  Type type() const { return expression->type; }
 };
 
 struct QueryShow {

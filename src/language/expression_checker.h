@@ -93,6 +93,9 @@ class ExpressionChecker {
   NodePtr path(const Expression& e);
   NodePtr scalar_name(const Expression& e);
   NodePtr measure_path(const Expression& e);
+  static const QueryBy* key_named(const syntax::Path& p, const std::vector<QueryBy>* keys);
+  const QueryBy* key_column(const syntax::Path& p);
+  static NodePtr key_value(const Expression& e, const QueryBy& key);
   NodePtr bare_measure_in_row(const Expression& e);
   NodePtr row_path(const Expression& e);
   NodePtr bare_in_rows(const Expression& e);

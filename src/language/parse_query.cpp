@@ -117,8 +117,8 @@ void Parser::measure_draft(syntax::Query& query) {
 }
 
 syntax::ByItem Parser::by_item() {
-  syntax::ByItem item{path("a column"), std::nullopt};
-  if (accept("as")) item.alias = name("a name for the column");
+  syntax::ByItem item{expression(), std::nullopt};
+  if (accept("as")) item.alias = name("a name for the key");
   return item;
 }
 

@@ -89,6 +89,13 @@ Covered covered(const CheckedModel& model, const Predicate& predicate, const Acr
   return across.everything ? opposite(named) : named;
 }
 
+bool is_grouped_by(const CheckedModel& model, const Predicate& predicate, const Node& grouping) {
+  if (predicate.kind != PredicateKind::key) return false;
+  const NodePtr& expression = predicate.expression;
+  if (grouping.key) return canonical(model, expression) == canonical(model, grouping.key);
+  return expression->op == Op::column && expression->column == grouping.column;
+}
+
 Covered replaced_by_during(const CheckedModel& model, const Predicate& predicate) {
   const Calendar& calendar = *model.calendar;
   if (predicate.kind == PredicateKind::row) return predicate.table == calendar.day.table ? Covered::all : Covered::none;

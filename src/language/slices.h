@@ -43,6 +43,9 @@ Reach reach(const CheckedModel& model, const Predicate& predicate, TableIndex ta
 enum class Covered : std::uint8_t { all, none, part };
 Covered covered(const CheckedModel& model, const Predicate& predicate, const Across& across);
 
+// Whether a predicate of a key narrows the slice to one value of what a node of Op::grouping names.
+bool is_grouped_by(const CheckedModel& model, const Predicate& predicate, const Node& grouping);
+
 // Whether `during` replaces the predicate: those on the calendar's day and on its columns of periods.
 Covered replaced_by_during(const CheckedModel& model, const Predicate& predicate);
 

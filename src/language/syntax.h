@@ -224,7 +224,7 @@ struct Measure {
 };
 
 struct ByItem {
-  Path path;
+  ExpressionPtr expression;  // often a path
   std::optional<Name> alias;
 };
 

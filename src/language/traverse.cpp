@@ -305,10 +305,7 @@ void each_definition(const CheckedModel& model, const Query& query, const VisitD
     visit(definition);
   }
   for (const QueryBy& by : query.by) {
-    Definition definition = part(Role::key, nullptr);
-    definition.columns.push_back(by.column.column);
-    definition.place = by.span;
-    visit(definition);
+    visit(part(Role::key, by.expression));
   }
   for (const NodePtr& condition : query.where) visit(part(Role::where, condition));
   for (const QueryShow& item : query.show) visit(part(Role::show, item.expression));
@@ -335,7 +332,7 @@ namespace {
 
 class Mentions {
  public:
-  explicit Mentions(const VisitMention& visit) : visit_(visit) {}
+  Mentions(const VisitMention& visit, Manner of_slice) : visit_(visit), of_slice_(of_slice) {}
 
   void look(const NodePtr& expression) {
     walk(expression, [this](const Node& node) { take(node); });
@@ -368,8 +365,11 @@ class Mentions {
   }
   void take(const Node& node) {
     if (node.op == Op::column)
-      column(node.column.column, node.variable == slice_row ? Manner::filter : Manner::read, node.span);
-    if (node.op == Op::grouping) column(node.column.column, Manner::grouping, node.span);
+      column(node.column.column, node.variable == slice_row ? of_slice_ : Manner::read, node.span);
+    if (node.op == Op::grouping) {
+      const std::vector<ColumnRef> refs = node.key ? column_refs(node.key) : std::vector{node.column};
+      for (const ColumnRef& ref : refs) column(ref.column, Manner::grouping, node.span);
+    }
     if (node.op == Op::measure) measure(node.measure, Manner::read, node.span);
     if (node.parameter) {
       Mention mention{Manner::read, {}, {}, {}, {}, {}, node.span};
@@ -403,16 +403,16 @@ class Mentions {
   }
 
   const VisitMention& visit_;
+  Manner of_slice_;  // in which columns of the slice are mentioned
 };
 
 }  // namespace
 
 void each_mention(const Definition& definition, const VisitMention& visit) {
-  Mentions mentions(visit);
+  Mentions mentions(visit, definition.role == Role::key ? Manner::group : Manner::filter);
   mentions.look(definition.expression);
   mentions.look(definition.rows);
-  const Manner manner = definition.role == Role::key ? Manner::group : Manner::listed;
-  for (const ColumnId id : definition.columns) mentions.column(id, manner, definition.place);
+  for (const ColumnId id : definition.columns) mentions.column(id, Manner::listed, definition.place);
   for (const TableIndex table : definition.tables) mentions.table(table, Manner::listed, definition.place);
   if (definition.role == Role::declared && definition.measure)
     mentions.measure(static_cast<MeasureIndex>(definition.measure - definition.model->measures.data()), Manner::listed,

@@ -88,8 +88,12 @@ void change_case(sqlite3_context* context, int count, sqlite3_value** x) {
 struct Collected {
   std::vector<double> values;
   double argument = 0;
-  long double product = 1;
+  double product = 1;
+  // Of whole numbers, the product as far as it fits; one factor of 0 makes it 0 whatever the others are.
   bool whole = true;
+  std::int64_t whole_product = 1;
+  bool fits = true;
+  bool has_zero = false;
 };
 
 Collected* collected(sqlite3_context* context) {
@@ -104,6 +108,9 @@ void collect(sqlite3_context* context, int count, sqlite3_value** x) {
   all.values.push_back(sqlite3_value_double(x[0]));
   all.product *= sqlite3_value_double(x[0]);
   all.whole = all.whole && sqlite3_value_type(x[0]) == SQLITE_INTEGER;
+  const std::int64_t factor = all.whole ? sqlite3_value_int64(x[0]) : 1;
+  all.has_zero = all.has_zero || factor == 0;
+  all.fits = all.fits && !__builtin_mul_overflow(all.whole_product, factor, &all.whole_product);
   if (count > 1) all.argument = sqlite3_value_double(x[1]);
 }
 
@@ -116,11 +123,9 @@ void finish(sqlite3_context* context, const Finish& result) {
 
 void finish_product(sqlite3_context* context) {
   finish(context, [&](const Collected& all) {
-    if (all.whole) {
-      sqlite3_result_int64(context, static_cast<std::int64_t>(all.product));
-    } else {
-      sqlite3_result_double(context, static_cast<double>(all.product));
-    }
+    if (!all.whole) return sqlite3_result_double(context, all.product);
+    if (!all.fits && !all.has_zero) return sqlite3_result_error(context, "integer overflow", -1);
+    sqlite3_result_int64(context, all.has_zero ? 0 : all.whole_product);
   });
 }
 void finish_quantile(sqlite3_context* context) {

@@ -13,7 +13,7 @@ using namespace language;
 namespace {
 
 // One level of a query: its combinations of keys, and what is shown for each.
-std::string level(Translator& translator, const CheckedModel& model, const Query& query, std::size_t number,
+std::string level(Translator& translator, const Query& query, std::size_t number,
                   const std::vector<std::uint32_t>& kept) {
   std::vector<std::string> sources;
   for (const auto& [table, roles] : query.sources) {
@@ -23,8 +23,7 @@ std::string level(Translator& translator, const CheckedModel& model, const Query
     rows.from = translator.table(table);
     std::vector<std::string> keys;
     for (const std::uint32_t k : kept) {
-      keys.push_back(fmt::format(
-          "{} AS k{}", translator.column(*rows.from, *model.rebase(query.by[k].column, table, roles).ref), k));
+      keys.push_back(fmt::format("{} AS k{}", translator.key(query.by[k].expression, rows, table), k));
     }
     translator.allow(rows, table);
     sources.push_back(fmt::format("SELECT DISTINCT {} FROM {}{}", joined(keys, ", "), from_text(*rows.from),
@@ -35,12 +34,10 @@ std::string level(Translator& translator, const CheckedModel& model, const Query
   Scope scope;
   scope.slice = translator.filters(query);
   for (const std::uint32_t k : kept) {
-    auto column = std::make_shared<Node>();
-    column->op = Op::column;
-    column->column = query.by[k].column;
     HeldPredicate held;
-    held.predicate = {PredicateKind::key, column, 0, query.by[k].span, 0};
+    held.predicate = {PredicateKind::key, query.by[k].expression, 0, query.by[k].span, 0};
     held.value = fmt::format("{}.k{}", group, k);
+    scope.names[query.by[k].variable] = held.value;
     scope.slice.predicates.push_back(std::move(held));
   }
   std::vector<std::string> columns{fmt::format("{} AS \"level\"", number)};
@@ -62,11 +59,11 @@ std::string translate(const CheckedModel& model, const Query& query, std::int64_
   Translator translator(model, dialect, today);
   std::vector<std::uint32_t> all(query.by.size());
   for (std::uint32_t k = 0; k < all.size(); ++k) all[k] = k;
-  std::vector<std::string> levels{level(translator, model, query, 0, all)};
-  for (const auto& kept : query.totals) levels.push_back(level(translator, model, query, levels.size(), kept));
+  std::vector<std::string> levels{level(translator, query, 0, all)};
+  for (const auto& kept : query.totals) levels.push_back(level(translator, query, levels.size(), kept));
   std::vector<std::string> columns{"\"level\""};
   for (const QueryBy& key : query.by) {
-    columns.push_back(dialect.shown(quoted_name(key.name), model.column(key.column.column).type));
+    columns.push_back(dialect.shown(quoted_name(key.name), key.type()));
   }
   for (const QueryShow& item : query.show)
     columns.push_back(dialect.shown(quoted_name(item.name), item.expression->type));

@@ -324,11 +324,9 @@ HeldDays Translator::shifted(const HeldSlice& here, const During& during) {
   return days;
 }
 
-bool Translator::is_grouped(const ColumnRef& ref, const HeldSlice& slice) const {
-  return std::any_of(slice.predicates.begin(), slice.predicates.end(), [&](const HeldPredicate& held) {
-    return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
-           held.predicate.expression->column == ref;
-  });
+bool Translator::is_grouped(const Node& node, const HeldSlice& slice) const {
+  return std::any_of(slice.predicates.begin(), slice.predicates.end(),
+                     [&](const auto& held) { return is_grouped_by(model_, held.predicate, node); });
 }
 
 }  // namespace juniper::sql_engine

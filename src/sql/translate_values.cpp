@@ -78,7 +78,7 @@ std::string Translator::value(const NodePtr& node, const Scope& scope) {
     case OpForm::aggregate:
       return aggregate(*node, scope);
     case OpForm::grouping:
-      return dialect_.literal(Value::of(int128{is_grouped(node->column, scope.slice) ? 0 : 1}), node->type);
+      return dialect_.literal(Value::of(int128{is_grouped(*node, scope.slice) ? 0 : 1}), node->type);
     case OpForm::operation: {
       std::vector<std::string> operands;
       for (const NodePtr& child : node->children) operands.push_back(value(child, scope));

@@ -117,6 +117,10 @@ class Translator {
   std::string column(From& from, const language::ColumnRef& ref);
   // Puts the conditions of its row's slice on the rows of `table`.
   void allow(RowsSql& rows, language::TableIndex table);
+  // What a query groups by, in the rows of a table.
+  std::string key(const language::NodePtr& expression, const RowsSql& rows, language::TableIndex table) {
+    return seen_from(expression, {}, rows, table);
+  }
   // WHERE, with what the rows are bound to written out.
   std::vector<std::string> conditions(const RowsSql& rows) const;
   HeldSlice filters(const language::Query& query) const;
@@ -139,7 +143,7 @@ class Translator {
   void move(HeldSlice& slice, const language::During& during);
   std::string moved_ranges(const std::string& select, std::size_t bound, const language::During& during) const;
   HeldDays shifted(const HeldSlice& here, const language::During& during);
-  bool is_grouped(const language::ColumnRef& ref, const HeldSlice& slice) const;
+  bool is_grouped(const language::Node& node, const HeldSlice& slice) const;
 
   // translate_rows.cpp
   static Scope inside(const Scope& scope, const RowSql& row);

@@ -995,9 +995,34 @@ std::string random_condition(Random& random, const RandomModel& model, std::size
   return maker.expression(boolean, place, depth)->text();
 }
 
+namespace {
+
+// What `total` calls a key.
+std::string name_of_key(const std::string& by) {
+  const std::size_t name = by.rfind(" as ");
+  return name == std::string::npos ? by : by.substr(name + 4);
+}
+
+}  // namespace
+
 RandomQuery random_query(Random& random, const RandomModel& model) {
   Maker maker(random, model);
   RandomQuery query;
+  // Keys that are expressions. Reals that are computed may differ in their last digits.
+  Place slice;
+  slice.kind = Place::Kind::slice;
+  slice.measures = false;
+  std::vector<std::string> named;
+  for (std::size_t i = chance(random, 25) ? 1 + pick(random, 2) : 0; i > 0; --i) {
+    const Type type = maker.any_type();
+    const std::string expression = maker.expression(type, slice, 1 + static_cast<int>(pick(random, 2)))->text();
+    const bool reads = std::any_of(model.tables.begin(), model.tables.end(), [&](const TableInfo& table) {
+      return expression.find(table.name + ".") != std::string::npos;
+    });
+    if (!reads || type.kind == TypeKind::real) continue;
+    named.push_back(fmt::format("key{}", named.size()));
+    query.by.push_back(fmt::format("({}) as {}", expression, named.back()));
+  }
   for (std::size_t i = chance(random, 40) ? 0 : 1 + pick(random, 2); i > 0; --i) {
     const std::string column = maker.slice_column();
     if (!column.empty() && std::find(query.by.begin(), query.by.end(), column) == query.by.end())
@@ -1014,15 +1039,17 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
   for (std::size_t i = pick(random, 3); i > 0; --i) {
     if (const PiecePtr twin = maker.twin(query.show[pick(random, query.show.size())])) query.show.push_back(twin);
   }
-  if (chance(random, 35)) {
-    Place slice;
-    slice.kind = Place::Kind::slice;
-    slice.measures = false;
-    query.where.push_back(maker.expression(boolean, slice, 1));
-  }
+  if (chance(random, 35)) query.where.push_back(maker.expression(boolean, slice, 1));
   if (chance(random, 18)) query.having = maker.expression(boolean, place, 1);
+  const auto words = [](std::string text) { return std::make_shared<Piece>(Piece{"", {std::move(text)}, {}}); };
+  for (const std::string& name : named) {
+    if (chance(random, 25)) query.where.push_back(words(name + " is not null"));
+    if (chance(random, 25)) query.show.push_back(words("grouping(" + name + ")"));
+    if (chance(random, 25) && !query.having) query.having = words(name + " is null or " + name + " = " + name);
+  }
   if (!query.by.empty() && chance(random, 40)) query.totals.push_back("grand");
-  if (query.by.size() > 1 && chance(random, 40)) query.totals.push_back(query.by[pick(random, query.by.size())]);
+  if (query.by.size() > 1 && chance(random, 40))
+    query.totals.push_back(name_of_key(query.by[pick(random, query.by.size())]));
   // Reals may differ in their last digits, and then in their order.
   if (chance(random, 25) && !query.show[0]->place.starts_with("real"))
     query.sort = chance(random, 50) ? "s0 desc" : "s0";

@@ -11,8 +11,8 @@ QueryResult empty_result(const language::CheckedModel& model, const Query& query
   QueryResult result;
   result.title = query.title;
   for (const auto& key : query.by) {
-    const language::Column& column = model.column(key.column.column);
-    result.columns.push_back({key.name, column.type, column.format, true});
+    const std::string format = key.is_column() ? model.column(key.column().column).format : "";
+    result.columns.push_back({key.name, key.type(), format, true});
   }
   for (const auto& item : query.show) result.columns.push_back({item.name, item.expression->type, item.format, false});
   for (const std::vector<std::uint32_t>& level : kept) {
@@ -40,13 +40,12 @@ namespace {
 constexpr auto narrower = "use fewer digits after the point, or a real";
 
 // " where stations.region = Coast, days.year = 2025"
-std::string group_text(const language::CheckedModel& model, const Query& query, const std::vector<std::uint32_t>& kept,
-                       const std::vector<Value>& values) {
+std::string group_text(const Query& query, const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
   std::string group;
   for (std::size_t i = 0; i < kept.size(); ++i) {
     const language::QueryBy& key = query.by[kept[i]];
     group += fmt::format("{}{} = {}", group.empty() ? " where " : ", ", key.name,
-                         values[i].is_null() ? "null" : to_text(values[i], model.column(key.column.column).type));
+                         values[i].is_null() ? "null" : to_text(values[i], key.type()));
   }
   return group;
 }
@@ -63,16 +62,15 @@ Diagnostics having_error(const language::CheckedModel& model, const Query& query
                          const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
   return {model.sources.diagnostic(
       Severity::error, "JR-701", query.having->span,
-      fmt::format("what `having` asks{} does not fit its type", group_text(model, query, kept, values)), narrower)};
+      fmt::format("what `having` asks{} does not fit its type", group_text(query, kept, values)), narrower)};
 }
 
 Diagnostics overflow_error(const language::CheckedModel& model, const Query& query, const language::QueryShow& item,
                            const std::vector<std::uint32_t>& kept, const std::vector<Value>& values) {
-  return {
-      model.sources.diagnostic(Severity::error, "JR-701", item.span,
-                               fmt::format("'{}'{} does not fit {}", item.name, group_text(model, query, kept, values),
-                                           to_string(item.expression->type)),
-                               narrower)};
+  return {model.sources.diagnostic(Severity::error, "JR-701", item.span,
+                                   fmt::format("'{}'{} does not fit {}", item.name, group_text(query, kept, values),
+                                               to_string(item.expression->type)),
+                                   narrower)};
 }
 
 }  // namespace juniper::engine

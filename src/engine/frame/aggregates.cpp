@@ -326,6 +326,7 @@ std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
   for (const NodePtr& filter : request.filters) look(filter);
   for (const ScanKey& key : request.keys) {
     if (key.kind == ScanKey::Kind::column) take(key.column);
+    look(key.expression);
     links.insert(key.path.begin(), key.path.end());
   }
   for (const ScanAggregate& aggregate : request.aggregates) {

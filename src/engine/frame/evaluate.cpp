@@ -124,10 +124,8 @@ VectorPtr Evaluator::leaf(const NodePtr& node, const FramePtr& frame, const Slic
     case OpForm::literal:
     case OpForm::grouping:
     case OpForm::operation: {
-      const bool grouped = std::any_of(slice->predicates.begin(), slice->predicates.end(), [&](const auto& held) {
-        return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
-               held.predicate.expression->column == node->column;
-      });
+      const bool grouped = std::any_of(slice->predicates.begin(), slice->predicates.end(),
+                                       [&](const auto& held) { return is_grouped_by(model_, held.predicate, *node); });
       return constant(Value::of(static_cast<int128>(grouped ? 0 : 1)), node->type, frame->rows);
     }
   }

@@ -104,6 +104,9 @@ class Naive {
   // The values of a table's columns as seen from one of its rows.
   Cell read(const Row& row, const ColumnRef& ref, const Roles& roles);
   Scope row_scope(TableIndex table, std::uint64_t row, VariableId variable);
+  // An expression over the slice's columns as one over those of a table's rows, and such a row as what it is read from.
+  NodePtr seen_from(const NodePtr& node, TableIndex table, const Roles& roles) const;
+  static Scope scope_of(const Row& row);
 
   // --- calculated tables --------------------------------------------------------------------------------------------
 
@@ -125,16 +128,13 @@ class Naive {
 
   // The row that a path leads to; nothing where it ends before.
   std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path);
-  NodePtr seen_from(const NodePtr& node, TableIndex table, const Roles& roles) const;
-  static Scope scope_of(const Row& row);
-
   // Gives a predicate a condition with everything but the slice's own columns replaced by its value here.
   void close(Held& held, const NodePtr& condition, const Scope& scope);
   HeldSlice narrowed(const Row& row, const Scope& scope);
   void drop(HeldSlice& slice, const Across& across) const;
   HeldSlice modified(const Modifiers& m, const Scope& scope);
   void move(HeldSlice& slice, const During& during);
-  bool is_grouped(const ColumnRef& ref, const HeldSlice& slice) const;
+  bool is_grouped(const Node& node, const HeldSlice& slice) const;
 
   // --- rows ---------------------------------------------------------------------------------------------------------
   static Scope inside(const Scope& scope, const Row& row);

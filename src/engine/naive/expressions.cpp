@@ -52,7 +52,7 @@ Cell Naive::value(const NodePtr& node, const Scope& scope) {
     case OpForm::aggregate:
       return aggregate(*node, scope);
     case OpForm::grouping:
-      return number(is_grouped(node->column, scope.slice) ? 0 : 1);
+      return number(is_grouped(*node, scope.slice) ? 0 : 1);
     case OpForm::operation: {
       // Of cases, those behind the first that holds are not asked.
       for (std::size_t i = 0; node->op == Op::cases && i + 1 < node->children.size(); i += 2) {

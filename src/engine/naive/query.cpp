@@ -66,8 +66,7 @@ class NaiveQuery {
       slice.roles = roles;
       for (const auto& row : naive_.allowed(table, slice)) {
         std::vector<Value> keys(query_.by.size());
-        for (const std::uint32_t k : level.kept)
-          keys[k] = naive_.read(row, *model_.rebase(query_.by[k].column, table, roles).ref, {}).value;
+        for (const std::uint32_t k : level.kept) keys[k] = key_of(row, query_.by[k], table, roles);
         combinations.push_back(std::move(keys));
       }
     }
@@ -83,17 +82,23 @@ class NaiveQuery {
     }
   }
 
+  // A row's value of what the query groups by, which fits its type as a column's does.
+  Value key_of(const Row& row, const QueryBy& by, TableIndex table, const Roles& roles) {
+    const Cell cell = naive_.value(naive_.seen_from(by.expression, table, roles), naive_.scope_of(row));
+    const bool exact = by.type().is_exact_number() && !cell.value.is_null();
+    if (cell.overflow || (exact && !base::fits_int64(cell.value.exact()))) throw NoAnswer{key_error(model_, by.span)};
+    return cell.value;
+  }
+
   std::optional<std::vector<Value>> shown(const std::vector<Value>& keys, const std::vector<std::uint32_t>& kept) {
     Scope scope;
     scope.slice = filters();
     std::vector<Value> group;
     for (const std::uint32_t k : kept) {
-      auto column = std::make_shared<Node>();
-      column->op = Op::column;
-      column->column = query_.by[k].column;
       Held held;
-      held.predicate = {PredicateKind::key, column, 0, query_.by[k].span, 0};
+      held.predicate = {PredicateKind::key, query_.by[k].expression, 0, query_.by[k].span, 0};
       held.key = keys[k];
+      scope.values[query_.by[k].variable] = std::make_shared<NamedValue>(NamedValue{{}, {}, Cell{keys[k], false}});
       scope.slice.predicates.push_back(std::move(held));
       group.push_back(keys[k]);
     }
@@ -121,7 +126,8 @@ class NaiveQuery {
   // Negative where a key stands before another one: by the smallest value, beside each, of the column that theirs is
   // sorted by; then by themselves. Nulls come last.
   int in_order(std::uint32_t k, const Value& a, const Value& b) {
-    const ColumnId id = query_.by[k].column.column;
+    if (!query_.by[k].is_column()) return compare(a, b);
+    const ColumnId id = query_.by[k].column().column;
     if (const auto& by = model_.column(id).sorted_by) {
       const int order = compare(smallest_beside(id, {id.table, *by}, a), smallest_beside(id, {id.table, *by}, b));
       if (order != 0) return order;

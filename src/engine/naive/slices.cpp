@@ -245,11 +245,9 @@ void Naive::move(HeldSlice& slice, const During& during) {
   slice.predicates.push_back(std::move(held));
 }
 
-bool Naive::is_grouped(const ColumnRef& ref, const HeldSlice& slice) const {
-  return std::any_of(slice.predicates.begin(), slice.predicates.end(), [&](const Held& held) {
-    return held.predicate.kind == PredicateKind::key && held.predicate.expression->op == Op::column &&
-           held.predicate.expression->column == ref;
-  });
+bool Naive::is_grouped(const Node& node, const HeldSlice& slice) const {
+  return std::any_of(slice.predicates.begin(), slice.predicates.end(),
+                     [&](const auto& held) { return is_grouped_by(model_, held.predicate, node); });
 }
 
 }  // namespace juniper::engine::naive

@@ -287,6 +287,8 @@ Program::StepIndex Program::add_key(const ScanKey& key) {
       return add_code(key.column);
     case ScanKey::Kind::row:
       return add_row(key.path);
+    case ScanKey::Kind::value:
+      return add_coded(key.expression, key.values);
     case ScanKey::Kind::given:
       break;
   }
@@ -349,6 +351,94 @@ Program::StepIndex Program::add_given(SharedCodes codes) {
   step.kind = Kind::given;
   step.given = std::move(codes);
   return push(fmt::format("given {}", steps_.size()), std::move(step));
+}
+
+namespace {
+
+// Calls take(literal) for all that nested cases can come to; false if that is not always a literal.
+template <class Take>
+bool each_literal(const NodePtr& node, const Take& take) {
+  if (node->op == Op::literal) {
+    take(node);
+    return true;
+  }
+  if (node->op != Op::cases) return false;
+  const std::size_t last = node->children.size() - 1;
+  for (std::size_t i = 1; i < last; i += 2) {
+    if (!each_literal(node->children[i], take)) return false;
+  }
+  return each_literal(node->children[last], take);
+}
+
+// Nested cases that choose among the codes of their literals.
+NodePtr cases_of_codes(const NodePtr& node, const KeyValues& values) {
+  auto copy = std::make_shared<Node>(*node);
+  copy->type = {TypeKind::integer, 0};
+  if (node->op == Op::literal) {
+    copy->literal = Value::of(int128{values.code_of(node->literal)});
+    return copy;
+  }
+  const std::size_t last = node->children.size() - 1;
+  for (std::size_t i = 1; i < last; i += 2) copy->children[i] = cases_of_codes(node->children[i], values);
+  copy->children[last] = cases_of_codes(node->children[last], values);
+  return copy;
+}
+
+}  // namespace
+
+// An expression by whose values rows are grouped. What depends on one column is worth evaluating for each of its codes
+// even where these are many: it is looked up in a small table for each row, and not computed.
+Program::StepIndex Program::add_grouped_by(const NodePtr& expression) {
+  const std::vector<ColumnRef> refs = language::column_refs(expression);
+  const bool one_column = !refs.empty() && std::all_of(refs.begin(), refs.end(), [&](const ColumnRef& ref) {
+    return ref.path.empty() && ref.column == refs.front().column;
+  });
+  if (one_column && expression->op != Op::column) {
+    constexpr std::uint64_t most = std::uint64_t{1} << 22;
+    const store::Column& column = source_.column(refs.front().column);
+    const std::string key = "by code " + canonical(source_.model, expression);
+    if (const auto known = known_.find(key); known != known_.end()) return known->second;
+    if (column.layout != store::Layout::bits && column.null_code <= std::min<std::uint64_t>(most, rows_ / 2))
+      return add_over_codes(expression, refs.front().column, key);
+  }
+  return add(expression);
+}
+
+bool Program::add_possible(const NodePtr& expression, KeyValues& values) {
+  if (each_literal(expression, [&](const NodePtr& literal) { values.add(literal->literal); })) return true;
+  const StepIndex index = add_grouped_by(expression);
+  if (const auto known = by_code(index); known && known->domain) {
+    values.add(*known->domain);
+    return true;
+  }
+  constexpr std::int64_t few = 1024;
+  const Range range = steps_[index].range;
+  if (steps_[index].repr != Repr::narrow || range.high - range.low >= few) return false;
+  for (int128 value = range.low; value <= range.high; ++value) values.add(Value::of(value));
+  return true;
+}
+
+// Where the expression depends on one code, so does the code of its value.
+Program::StepIndex Program::add_coded(const NodePtr& expression, std::shared_ptr<const KeyValues> values) {
+  const StepIndex input = add_grouped_by(expression);
+  const bool is_by_code = by_code(input) && by_code(input)->domain;
+  if (!is_by_code && each_literal(expression, [](const NodePtr&) {})) return add(cases_of_codes(expression, *values));
+  Step step;
+  if (const auto known = by_code(input); known && known->domain) {
+    auto codes = std::make_shared<Vector>();
+    codes->reset(Repr::narrow, known->domain->size());
+    values->find(*known->domain, codes->narrow.data());
+    codes->note_states();
+    step.kind = Kind::looked_up;
+    step.codes = known->codes;
+    step.domain = std::move(codes);
+  } else {
+    step.kind = Kind::coded;
+    step.inputs = {input};
+  }
+  step.range = {0, int128{values->overflow_code()}};
+  step.values = std::move(values);
+  return push(fmt::format("coded {}", steps_.size()), std::move(step));
 }
 
 Program::StepIndex Program::converted(StepIndex index, Repr repr) {
@@ -432,6 +522,7 @@ void Program::add_read(StepIndex index, CodesSet& read) const {
     case Kind::leaf:
     case Kind::row:
     case Kind::given:
+    case Kind::coded:
     case Kind::widen:
     case Kind::tighten:
     case Kind::operation:
@@ -492,6 +583,7 @@ bool Program::may_overflow(StepIndex index) const {
     case Kind::far_code:
     case Kind::row:
     case Kind::given:
+    case Kind::coded:
       break;
   }
   return std::any_of(step.inputs.begin(), step.inputs.end(), [&](StepIndex input) { return may_overflow(input); });
@@ -612,6 +704,7 @@ void Program::run_none(Registers& registers) const {
       case Kind::constant:
       case Kind::leaf:
       case Kind::given:
+      case Kind::coded:
       case Kind::widen:
       case Kind::tighten:
       case Kind::operation:
@@ -682,6 +775,9 @@ void Program::run_step(const Step& step, Registers& registers, Vector& out) cons
         std::copy_n(step.domain->of<T>().begin() + static_cast<std::ptrdiff_t>(begin), count, out.of<T>().begin());
       });
       std::copy_n(step.domain->state.begin() + static_cast<std::ptrdiff_t>(begin), count, out.state.begin());
+      break;
+    case Kind::coded:
+      step.values->find(value(step.inputs[0], registers), out.narrow.data());
       break;
     case Kind::widen: {
       const Vector& in = value(step.inputs[0], registers);

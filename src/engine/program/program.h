@@ -21,6 +21,7 @@
 #include "base/packed_table.h"
 #include "engine/asked/source.h"
 #include "engine/program/far_codes.h"
+#include "engine/vector/key_values.h"
 #include "engine/vector/operations/operation.h"
 #include "engine/vector/vector.h"
 #include "language/checked.h"
@@ -34,12 +35,15 @@ struct ScanKey {
     row,     // path: the number of the row that it leads to, the number of rows there where it leads nowhere; the
              // row's own number where the path is empty
     given,   // codes, one for each row
+    value,   // expression, over the table's rows: the codes of its values among `values`
   };
   Kind kind = Kind::column;
   language::ColumnRef column;
   std::vector<language::LinkIndex> path;
   SharedCodes codes;
   std::uint64_t last = 0;
+  language::NodePtr expression = nullptr;
+  std::shared_ptr<const KeyValues> values = nullptr;
 
   static ScanKey of(const Source& source, const language::ColumnRef& column);
 };
@@ -64,6 +68,10 @@ class Program {
   StepIndex add(const language::NodePtr& node);
   // Adds the codes of a key, as narrow numbers that are always values.
   StepIndex add_key(const ScanKey& key);
+  // Adds to `values` all that an expression over the table's rows can be, where that is known without looking at the
+  // rows: as it depends on one column, as it chooses among literals, or as there are few numbers that it can be. Else
+  // false.
+  bool add_possible(const language::NodePtr& expression, KeyValues& values);
 
   // For a condition that depends on nothing but one code of up to 32 bits, and overflows for none: 1 for the codes for
   // which it is true; or, where `or_null`, for which it is not false. Codes are those of a column or link of the table;
@@ -175,6 +183,7 @@ class Program {
     leaf,       // domain: one value a row
     row,        // the row's number
     given,      // given: a code for each row
+    coded,      // the codes of inputs[0] among `values`
     widen,      // inputs[0] from narrow to wide
     tighten,    // inputs[0] from wide to narrow, overflow where it does not fit
     operation,  // kernel over inputs
@@ -192,6 +201,7 @@ class Program {
     std::shared_ptr<const FarCodes> far;
     std::uint64_t none = 0;  // of far_code: the code where the way leads nowhere
     SharedCodes given;
+    std::shared_ptr<const KeyValues> values;
   };
 
   // Expressions over the codes of a column.
@@ -206,6 +216,8 @@ class Program {
   StepIndex push_far_code(std::string key, const std::vector<language::LinkIndex>& path, const store::Column* column);
   StepIndex add_row(const std::vector<language::LinkIndex>& path);
   StepIndex add_given(SharedCodes codes);
+  StepIndex add_coded(const language::NodePtr& expression, std::shared_ptr<const KeyValues> values);
+  StepIndex add_grouped_by(const language::NodePtr& expression);
   StepIndex add_constant(const language::NodePtr& node, const std::string& key);
   StepIndex add_leaf(const language::NodePtr& node, const std::string& key);
   StepIndex add_operation(const language::NodePtr& node, const std::string& key);

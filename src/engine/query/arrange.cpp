@@ -92,14 +92,15 @@ void ArrangedLevel::append(const ArrangedLevel& other) {
   std::iota(rows.begin(), rows.end(), 0U);
 }
 
-Arrangement::Arrangement(const Source& source, const Query& query, const ArrangedLevel& detail)
-    : source_(source), model_(source.model), query_(query) {
+Arrangement::Arrangement(const Source& source, const Query& query, const QueryKeys& keys, const ArrangedLevel& detail)
+    : source_(source), model_(source.model), query_(query), keys_(keys) {
   for (std::uint32_t k = 0; k < query_.by.size(); ++k) places_.push_back(places_of_codes(k, detail));
 }
 
 // By the column that a column is sorted by, then by its own values; nulls last.
 std::optional<Arrangement::Places> Arrangement::places_of_codes(std::uint32_t k, const ArrangedLevel& detail) const {
-  const language::ColumnId id = query_.by[k].column.column;
+  if (!query_.by[k].is_column()) return std::nullopt;
+  const language::ColumnId id = query_.by[k].column().column;
   const store::Column& column = source_.column(id);
   const auto& sorted_by = model_.column(id).sorted_by;
   if (!sorted_by && column.layout != store::Layout::bits) return std::nullopt;
@@ -136,7 +137,7 @@ int Arrangement::compare_by(const language::QuerySort& sort, const ArrangedLevel
   if (sort.column < query_.by.size()) {
     const auto k = static_cast<std::uint32_t>(sort.column);
     if (std::find(level.kept.begin(), level.kept.end(), k) == level.kept.end()) return 0;
-    const std::uint64_t null_code = source_.column(query_.by[k].column.column).null_code;
+    const std::uint64_t null_code = keys_.null_code(k);
     const auto [x, y] = std::pair(level.code(a, k), level.code(b, k));
     null = x == null_code || y == null_code;
     order = compare_codes(k, x, y);
@@ -253,8 +254,7 @@ void Arrangement::append(const ArrangedLevel& level, std::uint32_t from, std::ui
   ResultRow row;
   row.level = number;
   row.cells.resize(query_.by.size());
-  for (const std::uint32_t k : level.kept)
-    row.cells[k] = source_.column(query_.by[k].column.column).value_of(level.code(from, k));
+  for (const std::uint32_t k : level.kept) row.cells[k] = keys_.value_of(k, level.code(from, k));
   for (const VectorPtr& shown : level.shown) row.cells.push_back(shown->value_at(from));
   result.rows.push_back(std::move(row));
 }

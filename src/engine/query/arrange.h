@@ -7,6 +7,7 @@
 
 #include "engine/frame/frame.h"
 #include "engine/program/program.h"
+#include "engine/query/query_keys.h"
 #include "engine/scan/packed_keys.h"
 #include "juniper/ask.h"
 
@@ -32,8 +33,8 @@ struct ArrangedLevel {
 // How the rows of a query's levels follow each other.
 class Arrangement {
  public:
-  // `detail` has all combinations of the query's own level. Source and query outlive the arrangement.
-  Arrangement(const Source& source, const language::Query& query, const ArrangedLevel& detail);
+  // `detail` has all combinations of the query's own level. Source, query and keys outlive the arrangement.
+  Arrangement(const Source& source, const language::Query& query, const QueryKeys& keys, const ArrangedLevel& detail);
 
   // Leaves the first `count` rows of the query's own level, or of a part of it, in order.
   void keep_first(std::size_t count, ArrangedLevel& level) const;
@@ -58,7 +59,8 @@ class Arrangement {
   const Source& source_;
   const language::CheckedModel& model_;
   const language::Query& query_;
-  std::vector<std::optional<Places>> places_;  // for each `by` column
+  const QueryKeys& keys_;
+  std::vector<std::optional<Places>> places_;  // for each key
 };
 
 // The error for `by` columns whose codes don't fit one key.

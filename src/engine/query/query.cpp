@@ -16,6 +16,7 @@
 #include "engine/asked/result_shape.h"
 #include "engine/frame/evaluator.h"
 #include "engine/query/arrange.h"
+#include "engine/query/query_keys.h"
 #include "language/traverse.h"
 
 namespace juniper::engine {
@@ -52,8 +53,11 @@ class QueryRun {
     std::iota(levels[0].kept.begin(), levels[0].kept.end(), 0U);
     for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
     scan_tables(levels);
-    for (std::size_t l = 0; l < levels.size(); ++l) find_combinations(l, levels[l]);
-    const Arrangement arrangement(source_, query_, levels[0]);
+    for (std::size_t l = 0; l < levels.size(); ++l) {
+      find_combinations(l, levels[l]);
+      fail_if_too_large(levels[l]);
+    }
+    const Arrangement arrangement(source_, query_, *keys_, levels[0]);
     for (std::size_t l = 0; l < levels.size(); ++l) show(l, arrangement, levels[l]);
     QueryResult result = arrangement.result(std::move(levels));
     result.rows_scanned = rows_scanned_ + evaluator_.rows_scanned();
@@ -136,6 +140,9 @@ class QueryRun {
     for (const auto& item : query_.show) collect(item.expression, seen);
     if (query_.having) collect(query_.having, seen);
     for (const auto& [table, roles] : query_.sources) scan_of(table, roles).gives_rows = true;
+    std::set<std::pair<TableIndex, Roles>> tables;
+    for (const TableScan& scan : scans_) tables.emplace(scan.table, scan.roles);
+    keys_.emplace(source_, query_, tables, threads_);
     for (TableScan& scan : scans_) scan_table(scan, levels);
   }
 
@@ -172,9 +179,9 @@ class QueryRun {
     request.table = made.table;
     std::vector<std::uint32_t> reaching;  // for each of request.keys, its index in query.by
     for (std::uint32_t k = 0; k < query_.by.size(); ++k) {
-      if (auto ref = model_.rebase(query_.by[k].column, made.table, made.roles).ref) {
+      if (auto key = keys_->seen_from(k, made.table, made.roles)) {
         reaching.push_back(k);
-        request.keys.push_back(ScanKey::of(source_, *ref));
+        request.keys.push_back(std::move(*key));
       }
     }
     if (!layout_of(request.keys).fits()) throw Failed{too_wide_error(source_, query_)};
@@ -312,24 +319,29 @@ class QueryRun {
           {{PredicateKind::filter, condition, 0, condition->span, 0}, frame, nullptr, nullptr, nullptr, {}});
     }
     for (const std::uint32_t k : level.kept) {
-      auto column = std::make_shared<Node>();
-      column->op = Op::column;
-      column->span = query_.by[k].span;
-      column->column = query_.by[k].column;
-      const store::Column& stored = source_.column(query_.by[k].column.column);
-      column->type = stored.type;
-      auto values = std::make_shared<Vector>();
-      if (with_values) {
-        values->reset(stored.type.kind == TypeKind::real
-                          ? Repr::real
-                          : (stored.type.kind == TypeKind::text ? Repr::text : Repr::narrow),
-                      frame->rows);
-        for (std::size_t i = 0; i < frame->rows; ++i) values->set(i, stored.value_of(level.code(i, k)));
-      }
+      const QueryBy& by = query_.by[k];
+      VectorPtr values = with_values ? key_values(level, k) : std::make_shared<const Vector>();
       slice->predicates.push_back(
-          {{PredicateKind::key, column, 0, column->span, 0}, frame, values, nullptr, nullptr, {}});
+          {{PredicateKind::key, by.expression, 0, by.span, 0}, frame, std::move(values), nullptr, nullptr, {}});
     }
     return slice;
+  }
+
+  // The values of a key for a level's combinations.
+  VectorPtr key_values(const ArrangedLevel& level, std::uint32_t k) const {
+    std::vector<std::uint64_t> codes(level.keys.size());
+    for (std::size_t i = 0; i < codes.size(); ++i) codes[i] = level.code(i, k);
+    return keys_->decode(k, codes);
+  }
+
+  // A key is asked for once its rows are known.
+  void fail_if_too_large(const ArrangedLevel& level) const {
+    for (const std::uint32_t k : level.kept) {
+      if (query_.by[k].is_column()) continue;
+      for (std::size_t i = 0; i < level.keys.size(); ++i) {
+        if (keys_->is_overflow(k, level.code(i, k))) throw Failed{key_error(model_, query_.by[k].span)};
+      }
+    }
   }
 
   // Shows a level. Where its first rows alone are asked for, and the scans have computed all that it takes, parts of
@@ -393,7 +405,7 @@ class QueryRun {
     if (!overflow) return;
     std::vector<Value> values;
     for (std::size_t i = 0; i < level.kept.size(); ++i)
-      values.push_back(source_.column(query_.by[level.kept[i]].column.column).value_of(overflow->codes[i]));
+      values.push_back(keys_->value_of(level.kept[i], overflow->codes[i]));
     throw Failed{overflow->item
                      ? overflow_error(source_.model, query_, query_.show[*overflow->item], level.kept, values)
                      : having_error(source_.model, query_, level.kept, values)};
@@ -414,6 +426,15 @@ class QueryRun {
         frame->known.emplace(std::pair(canonical(model_, scan.aggregates[a]), slice),
                              std::make_shared<const Vector>(scan.levels[number].groups.aggregates[a]->result(at)));
       }
+    }
+    if (number == 0 && query_.having) {
+      walk(query_.having, [&](const Node& node) {
+        const auto key = std::find_if(query_.by.begin(), query_.by.end(), [&](const QueryBy& by) {
+          return node.op == Op::name && by.variable == node.variable;
+        });
+        if (key != query_.by.end())
+          frame->values.emplace(node.variable, key_values(part, static_cast<std::uint32_t>(key - query_.by.begin())));
+      });
     }
     for (const auto& item : query_.show) part.shown.push_back(evaluator.evaluate(item.expression, frame, slice));
     VectorPtr having;
@@ -468,6 +489,7 @@ class QueryRun {
   const Query& query_;
   unsigned threads_;
   Evaluator evaluator_;
+  std::optional<QueryKeys> keys_;  // once the tables are known that are scanned
   std::deque<TableScan> scans_;
   // Measures that were looked at: two that name a third one twice would else have it looked at four times, and so on.
   std::set<MeasureIndex> collected_;

@@ -247,7 +247,7 @@ Result<Applied> retype_column(const Model& read, const Step& step) {
   Diagnostics blocked = changing_blockers(model, *id, column.type.kind == TypeKind::text);
   for (const Query& query : model.queries) {
     for (const QueryBy& key : query.by) {
-      if (key.column.column == *id && column.type.kind == TypeKind::text) {
+      if (key.is_column() && key.column().column == *id && column.type.kind == TypeKind::text) {
         blocked.push_back(model.sources.diagnostic(
             Severity::error, "JR-803", key.span,
             fmt::format("{} stays a text: query '{}' groups by it, and shows texts in their order",
