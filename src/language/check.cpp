@@ -9,6 +9,7 @@
 #include "base/diagnostics.h"
 #include "base/format.h"
 #include "language/check_expression.h"
+#include "language/every_day.h"
 #include "language/lexer.h"
 #include "language/slices.h"
 #include "language/traverse.h"
@@ -786,6 +787,9 @@ class ModelChecker {
 
   void declare_calendar() {
     for (const syntax::Calendar& text : text_.calendars) {
+      const auto table = model_.find_table(text.day.table.text);
+      if (table && text_.tables[*table].is_every_day && model_.tables[*table].columns.empty())
+        continue;  // told already
       if (model_.calendar) {
         report_.error(text.span, "JR-410", "a model has one calendar, and this is a second one",
                       "a second date of a fact leads to the same calendar by a link with a role");
@@ -843,6 +847,10 @@ class ModelChecker {
         value->field = f;
         value->type = field.type;
         column_of_table(table, text, field.name, value, field.column, identifying == 1 && field.identifies);
+      }
+      for (Column& column : table.columns) {
+        const std::string by = text.is_every_day ? syntax::sorted_by(column.name) : "";
+        if (!by.empty()) column.sorted_by = table.find(by);
       }
       column_states_[t].assign(table.columns.size(), State::good);
     }

@@ -1,6 +1,7 @@
 // Sets of rows, the aggregates over them, and `let`.
 #include <algorithm>
 
+#include "base/calendar.h"
 #include "language/expression_checker.h"
 #include "language/operations.h"
 #include "language/traverse.h"
@@ -37,6 +38,8 @@ RowSetPtr ExpressionChecker::rows(const syntax::Rows& r, const std::string& row_
       return named_rows(r.name, r.span, row_name);
     case RowsForm::distinct:
       return distinct(r, row_name);
+    case RowsForm::days:
+      return days(r);
     case RowsForm::grouped:
       return grouped(r, row_name);
     case RowsForm::unite:
@@ -289,6 +292,79 @@ RowSetPtr ExpressionChecker::top(const syntax::Rows& r, RowSetPtr input) {
 }
 
 // --- new rows -------------------------------------------------------------------------------------------------------
+
+// Every day of years, or of the years of the earliest and the latest date in some columns.
+RowSetPtr ExpressionChecker::days(const syntax::Rows& r) {
+  auto set = std::make_shared<RowSet>();
+  set->kind = RowsKind::days;
+  set->variable = definitions_.fresh();
+  set->span = r.span;
+  set->not_narrowing = "its days are those of a calendar";
+  set->fields.push_back({"day", {TypeKind::date, 0}, nullptr, true, std::nullopt, r.span});
+  if (r.items[0].expression->form == Form::literal) {
+    const auto day_of = [&](std::size_t i, unsigned month, unsigned day) {
+      auto literal = std::make_shared<Node>();
+      literal->type = {TypeKind::date, 0};
+      literal->span = r.span;
+      const auto year = static_cast<int>(r.items[i].expression->value.exact());
+      literal->literal = Value::of(int128{base::days_from_civil(year, month, day)});
+      return literal;
+    };
+    set->values = {day_of(0, 1, 1), day_of(1, 12, 31)};
+    return set;
+  }
+  for (const bool is_last : {false, true}) {
+    const auto call = [&](Function function, std::vector<NodePtr> children) {
+      auto node = std::make_shared<Node>();
+      node->op = Op::call;
+      node->function = function;
+      node->type = {TypeKind::date, 0};
+      node->span = r.span;
+      node->children = std::move(children);
+      return node;
+    };
+    std::vector<NodePtr> ends;
+    for (const auto& item : r.items) {
+      NodePtr end = end_of_dates(*item.expression, is_last);
+      if (!end) return nullptr;
+      ends.push_back(end->type.kind == TypeKind::datetime ? call(Function::date, {end}) : end);
+    }
+    NodePtr end = ends[0];
+    if (ends.size() > 1) end = call(is_last ? Function::greatest : Function::least, ends);
+    auto unit = std::make_shared<Node>();
+    unit->type = integer_type;
+    unit->span = r.span;
+    unit->literal = Value::of(static_cast<int128>(Unit::year));
+    set->values.push_back(call(is_last ? Function::end_of : Function::start_of, {end, unit}));
+  }
+  return set;
+}
+
+// The earliest or the latest of a column's dates.
+NodePtr ExpressionChecker::end_of_dates(const Expression& e, bool is_last) {
+  if (e.path.parts.size() < 2) {
+    return error(e.span, "JR-202", fmt::format("'{}' needs the table it belongs to", e.path.parts[0].text),
+                 elsewhere(e.path.parts[0].text));
+  }
+  const auto ref = slice_column(e.path);
+  if (!ref) return nullptr;
+  auto rows = std::make_shared<RowSet>();
+  rows->variable = definitions_.fresh();
+  rows->table = ref->start;
+  rows->span = e.span;
+  NodePtr value = column_node(e, rows->variable, *ref);
+  if (!value) return nullptr;
+  if (value->type.kind != TypeKind::date && value->type.kind != TypeKind::datetime)
+    return error(e.span, "JR-301", fmt::format("a calendar is made of dates, not of {}", to_string(value->type)));
+  auto node = std::make_shared<Node>();
+  node->op = Op::aggregate;
+  node->aggregate = is_last ? Aggregate::max : Aggregate::min;
+  node->type = value->type;
+  node->span = e.span;
+  node->rows = rows;
+  node->children = {std::move(value)};
+  return node;
+}
 
 RowSetPtr ExpressionChecker::distinct(const syntax::Rows& r, const std::string& row_name) {
   RowSetPtr input;

@@ -210,6 +210,7 @@ enum class RowsKind : std::uint8_t {
   filtered,  // input; condition
   extended,  // input; values, for the last fields
   sorted,    // input; values, directions
+  days,      // values: the first and the last of all days, each of which is a row
   distinct,  // input; values, one for each field
   grouped,   // input; values, one for each of the first fields; results, for those that follow
   top,       // input; values (one), directions (one), count

@@ -117,6 +117,8 @@ class ExpressionChecker {
   RowSetPtr sorted(const syntax::Rows& r, RowSetPtr input);
   RowSetPtr top(const syntax::Rows& r, RowSetPtr input);
   RowSetPtr distinct(const syntax::Rows& r, const std::string& row_name);
+  RowSetPtr days(const syntax::Rows& r);
+  NodePtr end_of_dates(const Expression& e, bool is_last);
   RowSetPtr grouped(const syntax::Rows& r, const std::string& row_name);
   RowSetPtr combined(const syntax::Rows& r, const std::string& row_name);
   RowSetPtr linked(RowSetPtr input, const syntax::Name& name);

@@ -257,6 +257,8 @@ std::string_view id_of(RowsKind kind) {
       return "extended";
     case RowsKind::sorted:
       return "sorted";
+    case RowsKind::days:
+      return "days";
     case RowsKind::distinct:
       return "distinct";
     case RowsKind::grouped:

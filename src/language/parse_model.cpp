@@ -1,4 +1,5 @@
 // Declarations of a model text.
+#include "base/calendar.h"
 #include "language/parser.h"
 #include "language/parser_core.h"
 
@@ -212,7 +213,11 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   table.hidden = hidden;
   table.name = name("the table's name");
   if (accept("=")) {
-    table.rows = rows();
+    if (is("every") && is("day", 1)) {
+      every_day(model, table);
+    } else {
+      table.rows = rows();
+    }
     if (is_text()) table.description = take().text;
     table.span = since(begin);
     model.tables.push_back(std::move(table));
@@ -259,6 +264,90 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   expect("}", "after the table's columns");
   table.span = since(begin);
   model.tables.push_back(std::move(table));
+}
+
+// every day from 2020 to 2026, or of (sessions.start_day, sessions.end_day); with options in brackets.
+void Parser::every_day(syntax::Model& model, syntax::Table& table) {
+  const Span begin = token().span;
+  take();
+  take();
+  auto days = std::make_unique<syntax::Rows>();
+  days->form = syntax::RowsForm::days;
+  const auto add = [&](syntax::ExpressionPtr expression) {
+    days->height = std::max(days->height, expression->height + 1);
+    days->items.push_back({std::nullopt, std::move(expression)});
+  };
+  if (accept("from")) {
+    add(year());
+    expect("to", "before the last year");
+    add(year());
+    const auto of = [&](std::size_t i) { return days->items[i].expression->value.exact(); };
+    if (of(0) > of(1))
+      fail(days->items[1].expression->span, "JR-110", "the last year lies before the first",
+           "write: every day from 2020 to 2026");
+  } else {
+    if (!accept("of"))
+      fail(token().span, "JR-110", fmt::format("`from` or `of` was expected after `every day`, found {}", found()),
+           "write: every day from 2020 to 2026, or every day of TABLE.COLUMN");
+    const bool several = accept("(");
+    do {
+      const Span at = token().span;
+      auto column = std::make_unique<syntax::Expression>();
+      column->form = syntax::Form::path;
+      column->path = path("a date, written with its table");
+      column->span = since(at);
+      add(std::move(column));
+    } while (several && accept(","));
+    if (several) expect(")", "after the columns");
+  }
+  days->span = since(begin);
+  syntax::EveryDay options;
+  options.names = *base::calendar_names("en");
+  if (accept("(")) {
+    do every_day_option(options);
+    while (accept(","));
+    expect(")", "after the options");
+  }
+  options.span = since(begin);
+  table.rows = syntax::with_calendar_columns(std::move(days), options);
+  table.is_every_day = true;
+  model.calendars.push_back(syntax::calendar_of(table.name, options));
+}
+
+syntax::ExpressionPtr Parser::year() {
+  const Token number = take();
+  const bool is_year = number.kind == TokenKind::number && number.type.kind == TypeKind::integer &&
+                       number.value.exact() >= base::first_year && number.value.exact() <= base::last_year;
+  if (!is_year) fail(number.span, "JR-110", "a year from 1 to 9999 was expected", "write: every day from 2020 to 2026");
+  auto literal = std::make_unique<syntax::Expression>();
+  literal->form = syntax::Form::literal;
+  literal->value = number.value;
+  literal->type = number.type;
+  literal->span = number.span;
+  return literal;
+}
+
+void Parser::every_day_option(syntax::EveryDay& options) {
+  if (accept("language")) {
+    const Span at = token().span;
+    const std::string language = text("the language");
+    const auto names = base::calendar_names(language);
+    if (!names)
+      fail(at, "JR-112", fmt::format("there are no names of months and days in the language \"{}\"", language),
+           "take its code of ISO 639, with a country where that matters: \"de\", \"pt-BR\"");
+    options.names = *names;
+    return;
+  }
+  if (accept("business_year")) {
+    const Token month = take();
+    const bool is_month = month.kind == TokenKind::number && month.type.kind == TypeKind::integer &&
+                          month.value.exact() >= 1 && month.value.exact() <= 12;
+    if (!is_month) fail(month.span, "JR-110", "a month from 1 to 12 was expected", "write: business_year 4");
+    options.business_month = static_cast<int>(month.value.exact());
+    return;
+  }
+  fail(token().span, "JR-110", fmt::format("an option of `every day` was expected, found {}", found()),
+       "its options are language \"de\" and business_year 4, the month with which one begins");
 }
 
 // A name, or several in brackets.

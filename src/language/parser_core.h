@@ -10,6 +10,7 @@
 
 #include "base/diagnostics.h"
 #include "base/exact.h"
+#include "language/every_day.h"
 #include "language/lexer.h"
 #include "language/parser.h"
 #include "language/syntax.h"
@@ -146,6 +147,9 @@ class Parser {
   syntax::Column column();
   void part_of_field(syntax::Column& column);
   std::vector<syntax::Name> names(std::string_view what);
+  void every_day(syntax::Model& model, syntax::Table& table);
+  void every_day_option(syntax::EveryDay& options);
+  syntax::ExpressionPtr year();
   bool is_type(std::size_t ahead) const;
   bool type_at(std::size_t ahead) const;
   syntax::TypeName type();

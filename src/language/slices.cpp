@@ -346,6 +346,10 @@ class Walk {
       case RowsKind::named:
         rows_[set->variable] = {names_.at(set->name), set, set->table.value_or(0)};
         return;
+      case RowsKind::days:
+        for (const NodePtr& value : set->values) visit(value, slice);
+        rows_[set->variable] = {slice, set, 0};
+        return;
       case RowsKind::filtered:
       case RowsKind::extended:
       case RowsKind::sorted:

@@ -55,6 +55,7 @@ enum class RowsForm : std::uint8_t {
   extended,   // input `with` items
   sorted,     // input `sorted by` keys
   distinct,   // items (paths) `for` input, which may be missing
+  days,       // `every day`: of the years that items are, or of what the columns that they are hold
   grouped,    // `group` input `by` items `with` results
   top,        // `top` count input `by` keys
   unite,      // input, other
@@ -179,6 +180,7 @@ struct Table {
   std::vector<Name> sorted_by;     // columns
   Span rows_span;                  // of what stands behind the source: where that would be written, if it is empty
   RowsPtr rows;                    // of a calculated table
+  bool is_every_day = false;       // a calendar that the text asks for (language/every_day.h)
   std::string description;
   std::vector<Column> columns;
 };

@@ -157,6 +157,7 @@ class Scanner {
     }
     find_links();
     find_wide_links();
+    if (calendar_ == none) generate_calendar();
     return write();
   }
 
@@ -388,6 +389,90 @@ class Scanner {
     }
   }
 
+  // --- a calendar that no file is ---
+
+  // Of tables that no link leads to, those with dates; where they have moments alone, with the days of these.
+  void generate_calendar() {
+    std::set<std::size_t> facts;
+    for (std::size_t t = 0; t < tables_.size(); ++t) facts.insert(t);
+    for (const FoundLink& link : links_) {
+      if (is_sure(link)) facts.erase(link.to);
+    }
+    for (const FoundWideLink& found : wide_links_) facts.erase(found.to);
+    for (const std::size_t t : facts) {
+      if (days_in(t).empty()) add_all_days(tables_[t]);
+      for (const std::size_t c : days_in(t)) {
+        FoundLink& link = generated_links_.emplace_back();
+        link.from = t;
+        link.column = c;
+      }
+    }
+    if (generated_links_.empty()) return;
+    std::set<std::string> taken;
+    for (const FoundTable& table : tables_) taken.insert(table.name);
+    for (const FoundLink& link : links_) taken.insert(link.role);
+    while (!taken.insert(days_).second) days_ += "_2";
+    std::set<std::size_t> linked;
+    for (FoundLink& link : generated_links_) {
+      if (linked.insert(link.from).second) continue;
+      std::string stem = column(link.from, link.column).name;
+      if (stem.ends_with("_day")) stem.resize(stem.size() - 4);
+      link.role = stem + "_" + days_;
+      while (!taken.insert(link.role).second) link.role += "_2";
+    }
+  }
+
+  // Columns of dates that may make a calendar: one of a few centuries, or somebody wrote 9999 for "never".
+  std::vector<std::size_t> days_in(std::size_t t) const {
+    std::vector<std::size_t> days;
+    for (std::size_t c = 0; c < tables_[t].columns.size(); ++c) {
+      const store::Column& data = column(t, c).data;
+      if (data.type.kind == TypeKind::date && data.distinct != 0 &&
+          data.most.exact() - data.least.exact() < longest_calendar)
+        days.push_back(c);
+    }
+    return days;
+  }
+
+  static void add_all_days(FoundTable& table) {
+    for (const FoundColumn& found : table.columns) {
+      const store::Column& moments = found.data;
+      if (moments.type.kind != TypeKind::datetime || moments.distinct == 0) continue;
+      const auto day_of = [](const Value& moment) {
+        return base::floor_divide(static_cast<std::int64_t>(moment.exact()), base::microseconds_per_day);
+      };
+      const std::int64_t first = day_of(moments.least);
+      const std::int64_t last = day_of(moments.most);
+      if (last - first >= longest_calendar) continue;
+      const auto count = static_cast<std::size_t>(last - first + 1);
+      const store::Column days = store::encode_column(source::column_of(
+          {TypeKind::date, 0}, count, [&](std::size_t begin, std::size_t end, source::PieceValues& values) {
+            for (std::size_t i = begin; i < end; ++i) {
+              values.is_null.push_back(0);
+              values.exact.push_back(first + static_cast<std::int64_t>(i));
+            }
+          }));
+      return add_days_of_moments(table, days);
+    }
+  }
+
+  std::string generated_calendar() const {
+    if (generated_links_.empty()) return "";
+    std::string columns;
+    std::string text;
+    for (const FoundLink& link : generated_links_) {
+      const std::string name =
+          written_name(tables_[link.from].name) + "." + written_name(column(link.from, link.column).name);
+      columns += (columns.empty() ? "" : ", ") + name;
+      text +=
+          fmt::format("link {} -> {}.day{}\n", name, days_, link.role.empty() ? "" : " as " + written_name(link.role));
+    }
+    return fmt::format(
+        "# no file is a calendar: this makes one, of the whole years in which these dates lie\n"
+        "table {} = every day of ({})\n\n{}",
+        days_, columns, text);
+  }
+
   // Whether a link is written as one, or as a comment.
   static bool is_sure(const FoundLink& link) { return link.declared || link.share() >= (link.by_values ? 0.9 : 0.5); }
 
@@ -515,6 +600,7 @@ class Scanner {
     }
     for (const std::string& file : left_out_) text += comment_line(file);
     text += references_not_taken();
+    text += generated_calendar();
     for (const FoundLink& link : links_) {
       text += link_text(link);
       if (is_sure(link)) facts.erase(link.to);
@@ -534,6 +620,8 @@ class Scanner {
     std::set<std::string> taken;
     for (const FoundTable& table : tables_) taken.insert(table.name);
     for (const FoundLink& link : links_) taken.insert(link.role);
+    for (const FoundLink& link : generated_links_) taken.insert(link.role);
+    if (!generated_links_.empty()) taken.insert(days_);
     for (const std::size_t t : facts) {
       std::string name = "n_" + tables_[t].name;
       while (!taken.insert(name).second) name += "_2";
@@ -566,6 +654,9 @@ class Scanner {
   std::vector<std::size_t> periods_;
   std::vector<FoundLink> links_;
   std::vector<FoundWideLink> wide_links_;
+  static constexpr std::int64_t longest_calendar = 300 * 366;  // days
+  std::string days_ = "days";                                  // a calendar that no file is
+  std::vector<FoundLink> generated_links_;                     // to it
 };
 
 }  // namespace

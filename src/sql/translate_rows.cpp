@@ -133,6 +133,8 @@ RowsSql Translator::rows_of(const RowSetPtr& set, const Scope& scope) {
       const auto& [named, around] = scope.sets.at(set->name);
       return rows(named, *around);
     }
+    case RowsKind::days:  // a calculated table alone is made of them, and is read as any other
+      std::abort();
     case RowsKind::distinct:
     case RowsKind::grouped:
       return groups(set, scope);

@@ -22,7 +22,7 @@ constexpr std::array aggregates{"sum",     "avg",    "min",      "max",    "coun
                                 "product", "median", "quantile", "stddev", "variance",   "stddev_pop", "variance_pop",
                                 "any",     "every",  "first",    "last",   "list",       "rank",       "exists",
                                 "only"};
-constexpr std::array sets{"table",    "members", "named", "where", "with",   "sorted",
+constexpr std::array sets{"table",    "members", "named", "where", "with",   "sorted",   "days",
                           "distinct", "group",   "top",   "union", "except", "intersect"};
 constexpr std::array periods{"to_date", "whole", "previous", "next", "shift", "trailing"};
 
@@ -88,6 +88,7 @@ const std::set<std::string>& Coverage::all() {
     }
     for (const char* name : aggregates) out.insert(name + std::string("( )"));
     for (const char* name : sets) out.insert(name + std::string(" rows"));
+    out.erase("days rows");  // a calculated table alone is made of them
     for (const char* name : periods) out.insert("during " + std::string(name));
     for (const std::string& name : function_names()) out.insert(name + "()");
     return out;

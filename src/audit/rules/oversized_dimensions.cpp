@@ -63,6 +63,8 @@ void find_oversized_dimensions(const Subject& subject, Findings& findings) {
   const auto of_links = rows_of_links(subject);
   std::vector<Trim> trims;
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    // Periods are reckoned in all days of the calendar.
+    if (model.calendar && model.calendar->day.table == t) continue;
     std::vector<std::uint8_t> used;
     for (LinkIndex i = 0; i < model.links.size(); ++i) {
       if (model.links[i].to.table != t) continue;

@@ -133,6 +133,7 @@ std::optional<PlainRows> Evaluator::plain(const RowSetPtr& set, const FramePtr& 
     }
     case RowsKind::named:
     case RowsKind::extended:
+    case RowsKind::days:
     case RowsKind::distinct:
     case RowsKind::grouped:
     case RowsKind::top:

@@ -275,6 +275,7 @@ bool Evaluator::is_alike(const RowSetPtr& set, const FramePtr& frame, const Slic
       return all_of_rows(set->values) && is_alike(set->input, frame, slice);
     case RowsKind::members:
     case RowsKind::named:
+    case RowsKind::days:
     case RowsKind::grouped:
     case RowsKind::unite:
     case RowsKind::except:

@@ -214,6 +214,7 @@ class Evaluator {
   FramePtr filtered(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr extended(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr ordered(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
+  FramePtr days(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr groups(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   FramePtr scanned_groups(const RowSetPtr& set, const PlainRows& plain, const FramePtr& frame, const SlicePtr& slice);
   VectorPtr field_of_groups(const ScanResult& scan, const std::vector<GroupIndex>& taken, std::size_t key,

@@ -99,6 +99,8 @@ FramePtr Evaluator::written_out(const RowSetPtr& set, const FramePtr& frame, con
     case RowsKind::sorted:
     case RowsKind::top:
       return ordered(set, frame, slice);
+    case RowsKind::days:
+      return days(set, frame, slice);
     case RowsKind::distinct:
     case RowsKind::grouped:
       return groups(set, frame, slice);
@@ -108,6 +110,28 @@ FramePtr Evaluator::written_out(const RowSetPtr& set, const FramePtr& frame, con
       return combined(set, frame, slice);
   }
   return nullptr;
+}
+
+// Each day from the first to the last; none where there is no first.
+FramePtr Evaluator::days(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice) {
+  const VectorPtr first = evaluate(set->values[0], frame, slice);
+  const VectorPtr last = evaluate(set->values[1], frame, slice);
+  std::vector<std::uint32_t> up;
+  auto days = std::make_shared<Vector>();
+  for (std::uint32_t i = 0; i < frame->rows; ++i) {
+    if (first->state[i] != State::value || last->state[i] != State::value) continue;
+    for (std::int64_t day = first->narrow[i]; day <= last->narrow[i]; ++day) {
+      up.push_back(i);
+      days->narrow.push_back(day);
+    }
+  }
+  days->reset(Repr::narrow, up.size());
+  Binding binding;
+  binding.set = set;
+  binding.slice = slice;
+  binding.around = slice;
+  binding.fields.emplace_back(VectorPtr(std::move(days)));
+  return expanded(frame, std::move(up), set->variable, std::move(binding));
 }
 
 FramePtr Evaluator::expanded(const FramePtr& frame, std::vector<std::uint32_t> up, VariableId variable,

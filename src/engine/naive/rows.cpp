@@ -109,6 +109,19 @@ std::vector<Row> Naive::rows_by_kind(const RowSetPtr& set, const Scope& scope) {
       return input;
     case RowsKind::top:
       return top(std::move(input), *set, scope);
+    case RowsKind::days: {
+      const Cell first = value(set->values[0], scope);
+      const Cell last = value(set->values[1], scope);
+      if (first.overflow || last.overflow) throw RowsOverflow{};
+      if (first.value.is_null() || last.value.is_null()) return {};
+      for (int128 day = first.value.exact(); day <= last.value.exact(); ++day) {
+        Row& row = input.emplace_back();
+        row.set = set;
+        row.slice = scope.slice;
+        row.fields.push_back({Value::of(day), false});
+      }
+      return input;
+    }
     case RowsKind::distinct:
     case RowsKind::grouped:
       return groups(input, set, scope);
