@@ -13,6 +13,7 @@ namespace [[gnu::visibility("default")]] juniper {
 
 enum class DescribedKind : std::uint8_t {
   parameter,
+  function,
   table,
   calculated_table,
   column,

@@ -10,7 +10,9 @@
 #include "base/format.h"
 #include "language/check_expression.h"
 #include "language/every_day.h"
+#include "language/functions.h"
 #include "language/lexer.h"
+#include "language/operations.h"
 #include "language/slices.h"
 #include "language/traverse.h"
 
@@ -345,6 +347,7 @@ class ModelChecker {
   void check_definitions() {
     declare_tables();
     declare_parameters();
+    declare_functions();
     declare_measures();
     declare_links(LinksOf::sources);
     declare_calculated_tables();
@@ -425,7 +428,7 @@ class ModelChecker {
     const Place first = model_.sources.place(at->second);
     report_.error(name.span, "JR-203",
                   fmt::format("the name '{}' of this {} is taken, in line {}", name.text, what, first.line),
-                  "tables, measures, roles and queries share one set of names");
+                  "tables, measures, functions, roles and queries share one set of names");
   }
 
   void declare_tables() {
@@ -783,6 +786,53 @@ class ModelChecker {
                                      base::did_you_mean(name, names));
       diagnostics_.insert(diagnostics_.end(), found.begin(), found.end());
     }
+  }
+
+  void declare_functions() {
+    for (const syntax::Function& text : text_.functions) {
+      declare(text.name, "function");
+      if (find_function(text.name.text) != nullptr || text.name.text == "only" || text.name.text == "grouping") {
+        report_.error(text.name.span, "JR-203",
+                      fmt::format("'{}' is a function of the language already", text.name.text),
+                      "give it another name");
+      }
+      ModelFunction function{text.name.text, {}, text.body, text.description, text.span};
+      for (const syntax::Name& argument : text.arguments) {
+        if (std::find(function.arguments.begin(), function.arguments.end(), argument.text) != function.arguments.end())
+          report_.error(argument.span, "JR-203", fmt::format("a second argument '{}'", argument.text), "");
+        function.arguments.push_back(argument.text);
+      }
+      model_.functions.push_back(std::move(function));
+    }
+    for (const syntax::Function& text : text_.functions) {
+      std::vector<std::string> chain{text.name.text};
+      if (!comes_back(*text.body, chain)) continue;
+      std::string circle;
+      for (const std::string& name : chain) circle += (circle.empty() ? "" : " -> ") + name;
+      report_.error(text.name.span, "JR-211", fmt::format("the function '{}' uses itself: {}", text.name.text, circle),
+                    "");
+    }
+    for (const syntax::Function& text : text_.functions) {
+      std::vector<std::string> chain{text.name.text};
+      if (!comes_back(*text.body, chain)) continue;
+      for (ModelFunction& function : model_.functions) {
+        if (function.name == text.name.text) function.body = nullptr;
+      }
+    }
+  }
+
+  // Whether a text calls functions, and these others, so that one comes back to the first of the chain; it then ends so.
+  bool comes_back(const syntax::Expression& body, std::vector<std::string>& chain) const {
+    for (const std::string& name : syntax::called(body)) {
+      const ModelFunction* const function = model_.find_function(name);
+      if (function == nullptr) continue;
+      const bool seen = std::find(chain.begin() + 1, chain.end(), name) != chain.end();
+      if (seen) continue;
+      chain.push_back(name);
+      if (name == chain.front() || (function->body && comes_back(*function->body, chain))) return true;
+      chain.pop_back();
+    }
+    return false;
   }
 
   void declare_calendar() {

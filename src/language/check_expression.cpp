@@ -6,6 +6,7 @@
 
 #include "base/exact.h"
 #include "language/expression_checker.h"
+#include "language/functions.h"
 
 namespace juniper::language {
 
@@ -278,12 +279,77 @@ NodePtr ExpressionChecker::cases(const Expression& e) {
   return make(Op::cases, type, e.span, std::move(children));
 }
 
+// The text of one of the model's functions with its arguments, as if it stood here. Its errors say where, too.
+NodePtr ExpressionChecker::expanded(const Expression& e, const ModelFunction& function) {
+  std::vector<std::string> names;
+  for (const std::string& argument : function.arguments) names.push_back(argument);
+  if (e.children.size() != names.size()) {
+    return error(e.span, "JR-303",
+                 fmt::format("{} takes {} argument{}", e.word, names.size(), names.size() == 1 ? "" : "s"),
+                 fmt::format("write {}({})", e.word, fmt::join(names, ", ")));
+  }
+  if (!function.body) return nullptr;
+  std::map<std::string, const Expression*> arguments;
+  for (std::size_t i = 0; i < names.size(); ++i) arguments.emplace(names[i], e.children[i].get());
+  const syntax::Expanded text = syntax::with_arguments(*function.body, arguments);
+  if (!text.captured.empty()) {
+    return error(e.span, "JR-212",
+                 fmt::format("an argument names '{}', which is something else within {}", text.captured, e.word),
+                 "give the row or value in the function's text another name");
+  }
+  // Two functions that name a third one twice have it four times, and so on.
+  constexpr std::size_t most_parts = 100'000;
+  constexpr std::uint32_t tallest = 1000;
+  Scope inner = scope_;
+  if (!inner.expanded) inner.expanded = std::make_shared<std::size_t>(0);
+  if (*inner.expanded > most_parts) return nullptr;
+  *inner.expanded += text.nodes;
+  if (*inner.expanded > most_parts || text.expression->height > tallest) {
+    *inner.expanded = most_parts + 1;
+    return error(e.span, "JR-116", "the functions in this expression come to too long a text",
+                 "give parts of it names of their own, as measures");
+  }
+  const std::size_t errors = diagnostics_.size();
+  NodePtr node = within(std::move(inner)).check(*text.expression);
+  // An argument that stands there twice has its errors twice.
+  for (std::size_t i = errors; i < diagnostics_.size();) {
+    const auto is_same = [&](const Diagnostic& d) {
+      return d.message == diagnostics_[i].message && d.place == diagnostics_[i].place;
+    };
+    const auto at = diagnostics_.begin() + static_cast<std::ptrdiff_t>(i);
+    if (std::find_if(diagnostics_.begin() + static_cast<std::ptrdiff_t>(errors), at, is_same) != at) {
+      diagnostics_.erase(at);
+    } else {
+      ++i;
+    }
+  }
+  const Place begin = model_.sources.place(function.span);
+  const Place end = model_.sources.place({function.span.file, function.span.end, function.span.end});
+  const Place here = model_.sources.place(e.span);
+  for (std::size_t i = errors; i < diagnostics_.size(); ++i) {
+    const auto position = [](const Place& place) { return std::pair(place.line, place.column); };
+    const Place& at = diagnostics_[i].place;
+    const bool inside = at.file == begin.file && position(at) >= position(begin) && position(at) <= position(end);
+    if (inside) {
+      diagnostics_[i].message +=
+          fmt::format(", where {} is used in {}:{}:{}", e.word, here.file, here.line, here.column);
+    } else if (diagnostics_[i].code.starts_with("JR-3")) {
+      // An argument that is right by itself.
+      diagnostics_[i].message += fmt::format(", in the function {} ({}:{})", e.word, begin.file, begin.line);
+    }
+  }
+  return node;
+}
+
 NodePtr ExpressionChecker::call(const Expression& e) {
   if (e.word == "only" || e.word == "grouping") return only(e);
   const FunctionEntry* entry = find_function(e.word);
   if (entry == nullptr) {
+    if (const ModelFunction* const function = model_.find_function(e.word)) return expanded(e, *function);
+    std::vector<std::string> names = function_names();
+    for (const ModelFunction& function : model_.functions) names.push_back(function.name);
     return error(e.word_span, "JR-205", fmt::format("there is no function '{}'", e.word),
-                 base::did_you_mean(e.word, function_names()));
+                 base::did_you_mean(e.word, names));
   }
   if (entry->signature == Signature::calendar_edge) return calendar_edge(e, entry->function);
   std::vector<NodePtr> arguments = check_all(e);

@@ -45,6 +45,8 @@ struct Scope {
   // In `having`: what the query shows, by name. There and in `where`: its keys.
   const std::vector<QueryShow>* shown = nullptr;
   const std::vector<QueryBy>* keys = nullptr;
+  // How many parts the texts of functions have come to, within those of which this stands.
+  std::shared_ptr<std::size_t> expanded = nullptr;
   const std::vector<QueryBy>* grouping = nullptr;  // those that `grouping` may name
 };
 

@@ -27,6 +27,12 @@ std::optional<TableIndex> CheckedModel::find_table(std::string_view wanted) cons
   return static_cast<TableIndex>(at - tables.begin());
 }
 
+const ModelFunction* CheckedModel::find_function(std::string_view wanted) const {
+  const auto at =
+      std::find_if(functions.begin(), functions.end(), [&](const ModelFunction& f) { return f.name == wanted; });
+  return at == functions.end() ? nullptr : &*at;
+}
+
 std::optional<MeasureIndex> CheckedModel::find_measure(std::string_view wanted) const {
   const auto at = std::find_if(measures.begin(), measures.end(), [&](const Measure& m) { return m.name == wanted; });
   if (at == measures.end()) return std::nullopt;

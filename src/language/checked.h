@@ -342,6 +342,22 @@ struct Parameter {
   Span span;
 };
 
+namespace syntax {
+struct Expression;
+}
+
+// A text with arguments. Checked trees hold what it stands for at each use.
+struct ModelFunction {
+  std::string name;
+  std::vector<std::string> arguments;
+  std::shared_ptr<const syntax::Expression> body;  // null where it uses itself, which is told
+  std::string description;
+  Span span;
+
+  // Whether a place in the text lies within it.
+  bool holds(const Span& at) const { return at.file == span.file && at.begin >= span.begin && at.end <= span.end; }
+};
+
 // The table of days: what `during` moves in.
 struct Calendar {
   ColumnId day;
@@ -421,6 +437,7 @@ struct CheckedModel {
   std::vector<Table> tables;
   std::vector<Link> links;
   std::vector<Parameter> parameters;
+  std::vector<ModelFunction> functions;
   std::optional<Calendar> calendar;
   std::vector<Measure> measures;
   std::vector<Query> queries;
@@ -431,6 +448,7 @@ struct CheckedModel {
 
   std::optional<TableIndex> find_table(std::string_view name) const;
   std::optional<MeasureIndex> find_measure(std::string_view name) const;
+  const ModelFunction* find_function(std::string_view name) const;
   const Query* find_query(std::string_view name) const;
   const Column& column(ColumnId id) const { return tables[id.table].columns[id.column]; }
   std::string column_name(ColumnId id) const { return tables[id.table].name + "." + column(id).name; }

@@ -92,6 +92,7 @@ class ExpressionChecker {
   std::optional<LinkIndex> find_role(const syntax::Name& name);
   NodePtr path(const Expression& e);
   NodePtr scalar_name(const Expression& e);
+  NodePtr expanded(const Expression& e, const ModelFunction& function);
   NodePtr measure_path(const Expression& e);
   static const QueryBy* key_named(const syntax::Path& p, const std::vector<QueryBy>* keys);
   const QueryBy* key_column(const syntax::Path& p);

@@ -97,14 +97,25 @@ class Lexer {
     }
   }
 
+  // Digits, and how many they are: 1_000_000 has seven, as each "_" stands between two.
+  std::size_t digits() {
+    std::size_t count = 0;
+    for (; at_ < text_.size(); ++at_) {
+      const bool apart = text_[at_] == '_' && count != 0 && at_ + 1 < text_.size() && is_digit(text_[at_ + 1]) &&
+                         is_digit(text_[at_ - 1]);
+      if (!is_digit(text_[at_]) && !apart) break;
+      count += apart ? 0 : 1;
+    }
+    return count;
+  }
+
   void number() {
     const std::size_t begin = at_;
-    while (at_ < text_.size() && is_digit(text_[at_])) ++at_;
+    digits();
     Type type{TypeKind::integer, 0};
     if (at_ + 1 < text_.size() && text_[at_] == '.' && is_digit(text_[at_ + 1])) {
-      const std::size_t point = at_++;
-      while (at_ < text_.size() && is_digit(text_[at_])) ++at_;
-      const std::size_t digits = at_ - point - 1;
+      ++at_;
+      const std::size_t digits = this->digits();
       if (digits > base::max_scale) {
         error(begin, at_, "JR-102",
               fmt::format("this number has {} digits after the point, and 18 is the most", digits),
@@ -123,7 +134,9 @@ class Lexer {
       }
     }
     const std::string written = text_.substr(begin, at_ - begin);
-    const auto value = parse_value(written, type);
+    std::string number = written;
+    std::erase(number, '_');
+    const auto value = parse_value(number, type);
     if (!value || (type.is_exact_number() && !base::fits_int64(value->exact()))) {
       error(begin, at_, "JR-102", "this number is too large", "whole numbers and decimals hold 64 bits");
       return;

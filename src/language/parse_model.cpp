@@ -44,12 +44,13 @@ void Parser::declaration(syntax::Model& model) {
   }
   const bool hidden = is("hidden");
   const std::size_t word = hidden ? 1 : 0;
-  static constexpr std::array<std::pair<std::string_view, Mark>, 7> words{{{"include", Mark::include},
+  static constexpr std::array<std::pair<std::string_view, Mark>, 8> words{{{"include", Mark::include},
                                                                            {"param", Mark::parameter},
                                                                            {"table", Mark::table},
                                                                            {"link", Mark::link},
                                                                            {"calendar", Mark::calendar},
                                                                            {"measure", Mark::measure},
+                                                                           {"function", Mark::function},
                                                                            {"query", Mark::query}}};
   for (const auto& [spelled, kind] : words) {
     if (is(spelled, word)) mark(kind);
@@ -60,6 +61,7 @@ void Parser::declaration(syntax::Model& model) {
   if (!hidden && is("link")) return link(model, begin);
   if (!hidden && is("query")) return query(model);
   if (!hidden && is("param")) return parameter(model, begin);
+  if (!hidden && is("function")) return function(model, begin);
   if (!hidden && is("calendar")) return calendar(model, begin);
   if (!hidden && is("include")) return include(model, begin);
   fail(token().span, "JR-110", fmt::format("a declaration was expected, found {}", found()),
@@ -531,6 +533,23 @@ void Parser::parameter(syntax::Model& model, Span begin) {
   if (is_text()) parameter.description = take().text;
   parameter.span = since(begin);
   model.parameters.push_back(std::move(parameter));
+}
+
+void Parser::function(syntax::Model& model, Span begin) {
+  take();
+  syntax::Function function;
+  function.name = name("the function's name");
+  expect("(", "before the function's arguments");
+  do function.arguments.push_back(name("an argument"));
+  while (accept(","));
+  expect(")", "after the arguments");
+  mark(Mark::cell);
+  expect("=", "after the function's arguments");
+  function.body = expression();
+  if (is_text()) mark(Mark::attribute);
+  if (is_text()) function.description = take().text;
+  function.span = since(begin);
+  model.functions.push_back(std::move(function));
 }
 
 void Parser::calendar(syntax::Model& model, Span begin) {

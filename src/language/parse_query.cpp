@@ -49,7 +49,8 @@ std::int64_t Parser::query_budget() {
   }
   take();
   const int128 nanoseconds = number.value.exact() * *unit / base::power_of_ten(number.type.scale);
-  if (!base::fits_int64(nanoseconds)) fail(number.span, "JR-121", "so much time has no query", "write: within 50 ms");
+  if (!base::fits_int64(nanoseconds))
+    fail(number.span, "JR-121", "a query can't be given that long", "write: within 50 ms");
   return static_cast<std::int64_t>(nanoseconds);
 }
 
@@ -65,7 +66,9 @@ void Parser::query_clauses(syntax::Query& query) {
       continue;
     }
     if (among(word.text, seen)) {
-      fail(word.span, "JR-114", fmt::format("this query has a second `{}`", word.text), "write one list, with commas");
+      const bool is_condition = word.text == "where" || word.text == "having";
+      fail(word.span, "JR-114", fmt::format("this query has a second `{}`", word.text),
+           is_condition ? "join the conditions with `and`" : "write one list, with commas");
     }
     seen.push_back(word.text);
     query_clause(query, word.text);

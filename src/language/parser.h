@@ -70,6 +70,7 @@ enum class Mark : std::uint8_t {
   link,
   calendar,
   measure,
+  function,
   query,
   column,     // in a table: a source's column
   computed,   // in a table: a calculated column

@@ -31,7 +31,7 @@ inline constexpr std::array aggregate_words{
 inline constexpr std::array modifier_words{"of", "via", "across", "during"};
 inline constexpr std::array rows_step_words{"of", "via", "across", "where", "with", "sorted", "by"};
 inline constexpr std::array declaration_words{"model",  "table", "link",     "measure", "query",
-                                              "hidden", "param", "calendar", "include"};
+                                              "hidden", "param", "calendar", "include", "function"};
 inline constexpr std::array clause_words{"from",  "by",   "show",  "where", "having",
                                          "total", "sort", "limit", "keep",  "with"};
 
@@ -147,6 +147,7 @@ class Parser {
   syntax::Column column();
   void part_of_field(syntax::Column& column);
   std::vector<syntax::Name> names(std::string_view what);
+  void function(syntax::Model& model, Span begin);
   void every_day(syntax::Model& model, syntax::Table& table);
   void every_day_option(syntax::EveryDay& options);
   syntax::ExpressionPtr year();

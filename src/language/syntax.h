@@ -206,6 +206,15 @@ struct Parameter {
   std::string description;
 };
 
+// function margin(x, rate) = …
+struct Function {
+  Span span;
+  Name name;
+  std::vector<Name> arguments;
+  std::shared_ptr<const Expression> body;
+  std::string description;
+};
+
 struct Calendar {
   Span span;
   LinkEnd day;  // one column
@@ -268,6 +277,7 @@ struct Model {
   std::vector<Table> tables;
   std::vector<Link> links;
   std::vector<Parameter> parameters;
+  std::vector<Function> functions;
   std::vector<Calendar> calendars;
   std::vector<Include> includes;
   std::vector<Measure> measures;

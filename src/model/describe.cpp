@@ -7,6 +7,7 @@
 #include <set>
 
 #include "base/diagnostics.h"
+#include "language/functions.h"
 #include "model/access.h"
 #include "model/uses.h"
 
@@ -22,6 +23,7 @@ class Describer {
 
   std::vector<Description> all() {
     for (const Parameter& parameter : model_.parameters) add(parameter);
+    for (const ModelFunction& function : model_.functions) add(function);
     for (TableIndex t = 0; t < model_.tables.size(); ++t) add(t);
     for (const Link& link : model_.links) {
       Description made = started(DescribedKind::link, model_.link_name(link), link.span);
@@ -71,6 +73,24 @@ class Describer {
     return list;
   }
 
+  void add(const ModelFunction& function) {
+    Description made = started(DescribedKind::function, function.name, function.span);
+    made.description = function.description;
+    made.definition = std::string(model_.sources.text(function.span));
+    std::set<std::string> users;
+    each_definition(model_, [&](const Definition& definition) {
+      walk(definition.expression, [&](const Node& node) {
+        if (!function.holds(node.span)) return;
+        const std::string user = fmt::format("{} {}", to_string(model::kind_of(definition.role)), definition.name);
+        if (users.insert(user).second) made.used_by.push_back(user);
+      });
+    });
+    for (const ModelFunction& other : model_.functions) {
+      if (other.body && syntax::called(*other.body).contains(function.name))
+        made.used_by.push_back("function " + other.name);
+    }
+    found_.push_back(std::move(made));
+  }
   void add(const Parameter& parameter) {
     Description made = started(DescribedKind::parameter, parameter.name, parameter.span);
     made.type = to_string(parameter.type);
@@ -149,6 +169,8 @@ std::string_view to_string(DescribedKind kind) {
   switch (kind) {
     case DescribedKind::parameter:
       return "parameter";
+    case DescribedKind::function:
+      return "function";
     case DescribedKind::table:
       return "table";
     case DescribedKind::calculated_table:

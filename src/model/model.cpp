@@ -55,6 +55,7 @@ void append(language::syntax::Model& model, language::syntax::Model& from) {
   append(model.tables, from.tables);
   append(model.links, from.links);
   append(model.parameters, from.parameters);
+  append(model.functions, from.functions);
   append(model.calendars, from.calendars);
   append(model.measures, from.measures);
   append(model.queries, from.queries);

@@ -81,6 +81,15 @@ Result<Model> read_again(const Model& before, const std::vector<ModelText>& text
     if (std::none_of(before.warnings().begin(), before.warnings().end(), same)) fresh.push_back(warning);
   }
   if (!fresh.empty()) return refuse(fresh);
+  // What is right for one of its uses may be wrong for another.
+  const language::CheckedModel& was = model::checked(before);
+  for (const language::ModelFunction& function : was.functions) {
+    const language::ModelFunction* const is = model::checked(*after).find_function(function.name);
+    if (is != nullptr && model::checked(*after).sources.text(is->span) == was.sources.text(function.span)) continue;
+    return refuse({was.sources.diagnostic(Severity::error, "JR-803", function.span,
+                                          fmt::format("the text of the function {} would change", function.name),
+                                          "it stands in several places: change it by hand")});
+  }
   if (auto kept = keep_captured(before, *after, step); !kept) return tl::unexpected(kept.error());
   return after;
 }
