@@ -52,6 +52,23 @@ std::vector<std::uint8_t> small_codes(const Column& column, std::uint8_t none) {
   return codes;
 }
 
+// What stands behind a link: the codes to read for each row, and the small number of each of them.
+struct Behind {
+  const Codes* read;
+  std::vector<std::uint8_t> of;
+};
+
+// From the small numbers of the rows that the link leads to, and of none.
+Behind behind(const Store& store, const std::string& from, const std::vector<std::uint8_t>& of_rows) {
+  const auto& over = link(store, from);
+  if (!over.reads_key()) return {&over.rows, of_rows};
+  const Column& key = store.tables[over.table].columns[over.column].data;
+  std::vector<std::uint8_t> of(key.null_code + 1, of_rows.back());
+  for (std::uint64_t code = 0; code < key.null_code; ++code)
+    of[code] = of_rows[over.rows.size() == 0 ? code : over.rows.at(code)];
+  return {&key.codes, std::move(of)};
+}
+
 // Calls work(thread, block) for all blocks, each thread for a stretch of them.
 template <class Work>
 void for_blocks(std::size_t blocks, unsigned threads, const Work& work) {
@@ -125,16 +142,15 @@ class FewGroups {
 
 std::int64_t one_hop(const Store& store, unsigned threads) {
   const Column& energy = column(store, "sessions", "energy_kwh");
-  const auto& to_tariff = link(store, "sessions.tariff_code");
-  const std::vector<std::uint8_t> plan = small_codes(column(store, "tariffs", "plan"), 15);
+  const Behind plan = behind(store, "sessions.tariff_code", small_codes(column(store, "tariffs", "plan"), 15));
   std::vector<FewGroups> found(threads, FewGroups(16));
   for_blocks(energy.codes.blocks(), threads, [&](unsigned t, std::size_t b) {
     Block e;
     Block rows;
     energy.codes.decode_block(b, e.data());
-    to_tariff.rows.decode_block(b, rows.data());
+    plan.read->decode_block(b, rows.data());
     const std::size_t count = energy.codes.rows_in_block(b);
-    for (std::size_t i = 0; i < count; ++i) rows[i] = plan[rows[i]];
+    for (std::size_t i = 0; i < count; ++i) rows[i] = plan.of[rows[i]];
     found[t].add(rows.data(), e, count);
   });
   std::int64_t all = 0;
@@ -144,17 +160,15 @@ std::int64_t one_hop(const Store& store, unsigned threads) {
 
 std::int64_t four_dimensions(const Store& store, unsigned threads) {
   const Column& energy = column(store, "sessions", "energy_kwh");
-  const auto& to_bay = link(store, "sessions.bay_id");
-  const auto& to_station = link(store, "bays.station_id");
-  const auto& to_tariff = link(store, "sessions.tariff_code");
-  const auto& to_day = link(store, "sessions.start_day");
-  const auto& to_card = link(store, "sessions.card_id");
-  const std::vector<std::uint8_t> region_of_station = small_codes(column(store, "stations", "region"), 7);
-  std::vector<std::uint8_t> region(to_station.rows.size() + 1, 7);
-  for (std::size_t bay = 0; bay + 1 < region.size(); ++bay) region[bay] = region_of_station[to_station.rows.at(bay)];
-  const std::vector<std::uint8_t> plan = small_codes(column(store, "tariffs", "plan"), 15);
-  const std::vector<std::uint8_t> year = small_codes(column(store, "days", "year"), 3);
-  const std::vector<std::uint8_t> holder = small_codes(column(store, "cards", "holder"), 3);
+  const Behind of_bay = behind(store, "bays.station_id", small_codes(column(store, "stations", "region"), 7));
+  std::vector<std::uint8_t> region_of_bay;
+  for (std::uint64_t bay = 0; bay < of_bay.read->size(); ++bay)
+    region_of_bay.push_back(of_bay.of[of_bay.read->at(bay)]);
+  region_of_bay.push_back(7);
+  const Behind region = behind(store, "sessions.bay_id", region_of_bay);
+  const Behind plan = behind(store, "sessions.tariff_code", small_codes(column(store, "tariffs", "plan"), 15));
+  const Behind year = behind(store, "sessions.start_day", small_codes(column(store, "days", "year"), 3));
+  const Behind holder = behind(store, "sessions.card_id", small_codes(column(store, "cards", "holder"), 3));
   std::vector<FewGroups> found(threads, FewGroups(8 * 16 * 4 * 4));
   for_blocks(energy.codes.blocks(), threads, [&](unsigned t, std::size_t b) {
     Block e;
@@ -162,14 +176,14 @@ std::int64_t four_dimensions(const Store& store, unsigned threads) {
     Block rows;
     const std::size_t count = energy.codes.rows_in_block(b);
     energy.codes.decode_block(b, e.data());
-    to_bay.rows.decode_block(b, rows.data());
-    for (std::size_t i = 0; i < count; ++i) groups[i] = region[rows[i]];
-    to_tariff.rows.decode_block(b, rows.data());
-    for (std::size_t i = 0; i < count; ++i) groups[i] |= std::uint32_t{plan[rows[i]]} << 3;
-    to_day.rows.decode_block(b, rows.data());
-    for (std::size_t i = 0; i < count; ++i) groups[i] |= std::uint32_t{year[rows[i]]} << 7;
-    to_card.rows.decode_block(b, rows.data());
-    for (std::size_t i = 0; i < count; ++i) groups[i] |= std::uint32_t{holder[rows[i]]} << 9;
+    region.read->decode_block(b, rows.data());
+    for (std::size_t i = 0; i < count; ++i) groups[i] = region.of[rows[i]];
+    plan.read->decode_block(b, rows.data());
+    for (std::size_t i = 0; i < count; ++i) groups[i] |= std::uint32_t{plan.of[rows[i]]} << 3;
+    year.read->decode_block(b, rows.data());
+    for (std::size_t i = 0; i < count; ++i) groups[i] |= std::uint32_t{year.of[rows[i]]} << 7;
+    holder.read->decode_block(b, rows.data());
+    for (std::size_t i = 0; i < count; ++i) groups[i] |= std::uint32_t{holder.of[rows[i]]} << 9;
     found[t].add(groups.data(), e, count);
   });
   std::int64_t all = 0;

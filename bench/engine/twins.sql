@@ -142,9 +142,15 @@ group by year, month
 -- year_before
 with by_day as (select start_day, sum(energy_kwh) as energy from sessions group by start_day),
      months as (select year, month, sum(energy) as energy from by_day left join days on start_day = day group by year, month),
-     moved as (select distinct year, month, (day - interval 1 year)::date as before from days),
+     whole as (select year, month, count(*) = day(last_day(min(day))) as is_whole from days group by year, month),
+     moved as (select whole.year, whole.month, b.day as before
+               from whole join days b on b.year = whole.year - 1 and b.month = whole.month where is_whole
+               union all
+               select distinct days.year, days.month, b.day
+               from whole join days using (year, month) join days b on b.day = (days.day - interval 1 year)::date
+               where not is_whole),
      earlier as (select moved.year, moved.month, sum(energy) as energy
-                 from moved join days on before = day join by_day on before = start_day group by moved.year, moved.month)
+                 from moved join by_day on before = start_day group by moved.year, moved.month)
 select m.year, m.month, m.energy, e.energy from months m left join earlier e using (year, month)
 
 -- trailing
