@@ -35,7 +35,7 @@ struct QueryResult {
   std::vector<std::vector<bool>> kept;
   std::int64_t nanoseconds = 0;    // spent in evaluating
   std::uint64_t rows_scanned = 0;  // over all passes
-  Diagnostics warnings;            // of the question's text
+  Diagnostics warnings;            // of the question's text, and of days that the calendar lacks in which it moves
   std::vector<std::string> notes;  // what the rows alone do not say: that ties at a cut were kept
 
   // The place of the column with that name among `columns`; nothing if there is none.

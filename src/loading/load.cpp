@@ -8,6 +8,7 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "base/output_file.h"
+#include "engine/asked/calendar_gaps.h"
 #include "juniper/dataset.h"
 #include "loading/fit.h"
 #include "loading/inputs.h"
@@ -214,6 +215,8 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     }
     LoadReport made = describe(*refreshed, target);
     made.warnings = data_warnings(model::checked(*model), refreshed->store);
+    for (Diagnostic& gap : engine::calendar_gaps(model::checked(*model), refreshed->store))
+      made.warnings.push_back(std::move(gap));
     made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
     return made;
   });

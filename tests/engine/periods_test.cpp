@@ -4,6 +4,7 @@
 
 #include "base/calendar.h"
 #include "juniper/ask.h"
+#include "juniper/dataset.h"
 #include "juniper/sql.h"
 #include "support/support.h"
 
@@ -107,6 +108,36 @@ TEST(Periods, EveryMonthMovesToItsNeighbour) {
   EXPECT_EQ(test::rows_of(*ask(dataset, naive)), expected);
   const auto agreement = against_sqlite(dataset, {query, {}});
   EXPECT_TRUE(agreement && agreement->same());
+}
+
+// What moves over days that the calendar lacks says so; a load does, and with --strict it is an error.
+TEST(Periods, GapsOfTheCalendarAreTold) {
+  const std::string text =
+      "table days from csv \"days.csv\" { key day date  month integer }\ncalendar days.day periods (month)\n"
+      "measure n = count(days)\nmeasure before = (n during shift(-1 month))\nmeasure two = before + n\n";
+  const std::string whole = "day,month\n2025-01-30,1\n2025-01-31,1\n2025-02-01,2\n2025-02-02,2\n";
+  const test::SmallModel model(text, {{"days.csv", whole}});
+  const auto warned = [&](const std::string& query, bool strict = false) {
+    Options options;
+    options.reading.strict = strict;
+    const auto loaded = Dataset::open(model.path(), options);
+    const auto answer = ask(*loaded, {query, {}});
+    return answer ? test::codes(answer->warnings) : "refused " + test::codes(answer.error());
+  };
+  EXPECT_EQ(warned("by days.month show two"), "");
+  model.folder.write("days.csv", "day,month\n2025-01-30,1\n2025-02-01,2\n2025-02-02,2\n2025-02-05,2\n");
+  const auto loaded = load(model.path());
+  ASSERT_TRUE(loaded);
+  ASSERT_EQ(test::codes(loaded->warnings), "JR-525");
+  EXPECT_NE(
+      loaded->warnings[0].message.find("3 of the 7 days from 2025-01-30 to 2025-02-05, the first of them 2025-01-31"),
+      std::string::npos)
+      << loaded->warnings[0].message;
+  EXPECT_EQ(warned("by days.month show n"), "");
+  EXPECT_EQ(warned("by days.month show n having before > 0"), "JR-525");
+  EXPECT_EQ(warned("by days.month show two"), "JR-525");
+  EXPECT_EQ(warned("by days.month show two", true), "refused JR-525");
+  EXPECT_EQ(warned("by days.month show n", true), "");
 }
 
 }  // namespace

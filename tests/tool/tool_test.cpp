@@ -55,7 +55,12 @@ TEST_F(ToolTest, ResultsGoToStdoutAndNothingElse) {
   for (const std::vector<std::string>& command : commands()) {
     const auto run = run_tool(command);
     EXPECT_EQ(run.status, command[0] == "audit" ? 1 : 0) << command[0] << run.err;  // it has findings
-    EXPECT_EQ(run.err, "") << command[0];
+    // The demo's calendar lacks days, which a load says.
+    if (command[0] == "load") {
+      EXPECT_NE(run.err.find("[JR-525]"), std::string::npos) << run.err;
+    } else {
+      EXPECT_EQ(run.err, "") << command[0];
+    }
     EXPECT_NE(run.out, "") << command[0];
     EXPECT_EQ(run.out.find('\033'), std::string::npos) << command[0];
   }

@@ -6,6 +6,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "engine/asked/calendar_gaps.h"
 #include "engine/naive/naive.h"
 #include "engine/query/ask.h"
 #include "engine/query/query.h"
@@ -165,7 +166,17 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
     auto result = question.plan == Plan::naive
                       ? engine::run_query_naively(*prepared->model, data, source.setting, prepared->query)
                       : engine::run_query(source, prepared->query, dataset.options().threads);
-    if (result) result->warnings = prepared->warnings;
+    if (!result) return result;
+    result->warnings = prepared->warnings;
+    if (!engine::moves_in_time(*prepared->model, prepared->query)) return result;
+    for (Diagnostic& gap : engine::calendar_gaps(*prepared->model, source.store)) {
+      if (!dataset.model().options().strict) {
+        result->warnings.push_back(std::move(gap));
+        continue;
+      }
+      gap.severity = Severity::error;
+      return tl::unexpected(Diagnostics{std::move(gap)});
+    }
     return result;
   });
 }
