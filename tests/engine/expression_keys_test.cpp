@@ -144,10 +144,10 @@ TEST(ExpressionKeys, ReadColumnsBehindLinksOfTheRow) {
 
 TEST(ExpressionKeys, AreNamedInOtherClauses) {
   const Dataset dataset = network().open();
-  in_three_ways(
-      dataset,
-      "by trunc(sessions.kwh / 10) as tens, bays.region as region show n, grouping(tens) as whole, grouping(region) as g "
-      "where tens between 1 and 4 having tens <> 2 and bays.region is not null and n > 3 total tens, grand");
+  in_three_ways(dataset,
+                "by trunc(sessions.kwh / 10) as tens, bays.region as region show n, grouping(tens) as whole, "
+                "grouping(region) as g "
+                "where tens between 1 and 4 having tens <> 2 and bays.region is not null and n > 3 total tens, grand");
   // Of a period, a key over the calendar is moved as its columns are.
   in_three_ways(dataset, "by days.month * 10 as tenfold show n, (n during shift(-1 month)) as before");
   in_three_ways(dataset, "by days.month * 10 as tenfold show n / (n across days.month) as part");
