@@ -51,8 +51,7 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
         case Role::where:
           return block(mention.span, where + " filters by it", "filter by the columns that it is built on");
         case Role::key:
-          return block(mention.span, where + " groups by it",
-                       "a query groups by stored columns: change the query first");
+          return block(mention.span, where + " groups by it", "group by its expression there: by EXPRESSION as NAME");
         case Role::calculated_table:
           return block(definition.span, fmt::format("the calculated table {} is made from it", definition.name), "");
         case Role::calendar:

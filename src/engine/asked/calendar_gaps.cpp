@@ -32,8 +32,7 @@ Diagnostics calendar_gaps(const CheckedModel& model, const store::Store& store) 
   const auto year_of = [](std::int64_t d) { return static_cast<int>(base::civil_from_days(d).year()); };
   return {model.sources.diagnostic(
       Severity::warning, "JR-525", model.calendar->span,
-      fmt::format("the calendar has no row for {} of the {} days from {} to {}, the first of them {}: what moves in "
-                  "time leaves them out, and their months are not whole",
+      fmt::format("the calendar lacks {} of the {} days from {} to {}, the first of them {}: periods leave them out",
                   base::grouped(all - day.distinct), base::grouped(all), base::date_text(first), base::date_text(last),
                   base::date_text(missing)),
       fmt::format("add them, or ask for a calendar: table {} = every day from {} to {}", model.tables[id.table].name,
