@@ -51,7 +51,10 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
         case Role::where:
           return block(mention.span, where + " filters by it", "filter by the columns that it is built on");
         case Role::key:
-          return block(mention.span, where + " groups by it", "group by its expression there: by EXPRESSION as NAME");
+          // The expression has neither the column's order nor its format.
+          if (column.sorted_by || !column.format.empty())
+            block(mention.span, where + " groups by it, in its order or format", "");
+          return;
         case Role::calculated_table:
           return block(definition.span, fmt::format("the calculated table {} is made from it", definition.name), "");
         case Role::calendar:

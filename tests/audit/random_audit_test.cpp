@@ -152,7 +152,7 @@ class Generator {
     const bool changed = right();
     const std::string c = calculate(fmt::format("{}.{}{}", dim_, lane_, changed ? " || \"!\"" : ""));
     group_by(of_fact(c));
-    if (!changed) expect("JA-105", of_fact(c));
+    expect(changed ? "JA-107" : "JA-105", of_fact(c));
   }
   void whole_table() {
     const bool own = right();
@@ -162,11 +162,12 @@ class Generator {
     if (!own) expect("JA-106", of_fact(c));
   }
   void only_aggregated() {
-    const bool grouped = right();
+    const bool filtered = right();
     const std::string c = calculate(fmt::format("{} * {}", kwh_, constant()));
     shown(fmt::format("{}({} for {})", below(2) == 0 ? "sum" : "max", c, fact_));
-    if (grouped) group_by(of_fact(c));
-    if (!grouped) expect("JA-107", of_fact(c));
+    if (below(2) == 0) group_by(of_fact(c));
+    if (filtered) more_ += fmt::format("query {} {{ show {} where {} is not null }}\n", fresh(), energy_, of_fact(c));
+    if (!filtered) expect("JA-107", of_fact(c));
   }
   void determined() {
     const std::string t = fresh(), id = fresh(), kind = fresh(), label = fresh();

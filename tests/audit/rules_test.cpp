@@ -151,18 +151,18 @@ TEST(Audit, CopiesOfLookedUpValues) {
   const test::SmallModel model =
       network("lane = bays.lane  marked = bays.lane || \"!\"",
               "measure n = count(sessions)\nquery q { by sessions.lane, sessions.marked show n }");
-  EXPECT_EQ(found(model.open()), "JA-105 sessions.lane");
+  EXPECT_EQ(found(model.open()), "JA-105 sessions.lane\nJA-107 sessions.marked");
 }
 
 TEST(Audit, CalculatedColumnsThatAreOnlyAggregated) {
-  // What a query groups by, what a declaration names, and what holds an aggregate stays stored.
+  // And what a query groups by; what a declaration names, and what holds an aggregate stays stored.
   const test::SmallModel model = network(
       "double = kwh * 2  half = kwh / 2  size = case when kwh > 10 then \"large\" else \"small\" end  "
       "told = kwh * 3 used by \"finance workbook\"  of_bay = sum(s.kwh for s in sessions where s.bay_id = this.bay_id)",
       "measure m = sum(double for sessions) + max(half for sessions) + sum(told for sessions) + sum(of_bay for "
       "sessions)\n"
       "query q { by sessions.size show m }");
-  EXPECT_EQ(found(model.open()), "JA-107 sessions.double\nJA-107 sessions.half");
+  EXPECT_EQ(found(model.open()), "JA-107 sessions.double\nJA-107 sessions.half\nJA-107 sessions.size");
 }
 
 TEST(Audit, TimestampsThatAreSmallerApart) {
@@ -608,6 +608,7 @@ JA-107 sessions.energy_charge
 JA-107 sessions.gross
 JA-107 sessions.idle_charge
 JA-107 sessions.price_paid
+JA-107 sessions.size_class
 JA-108 sessions.settled
 JA-109 sessions.air_temp
 JA-110 sessions.channel_name

@@ -401,8 +401,6 @@ const std::vector<Changing>& changing() {
       {"an aggregate over the rows that are looked up", "", "measure m = count(d)\n", "trim d"},
       {"the rows of a dimension, one by one", "",
        "measure m = avg(price of r for r in d)\nmeasure price = max(t.d.price for t)\n", "trim d"},
-      {"a label that groups", "  c = case when n > 2 then \"many\" else \"few\" end\n", "query f { by t.c show k }\n",
-       "inline t.c"},
       {"a column that is read", "", "measure m = max(label for t)\n", "drop t.label"},
       {"a measure that is shown", "", "query f { show k }\n", "drop k"},
       {"a key that links", "", "", "drop t.d_id"},

@@ -74,15 +74,15 @@ class Generator {
         "query q { by dim.name show m0, m1, m2, twice total grand }\n"
         "query r { by fact.kind, fact.group_of show m2, m3, levels, small, exact, rated, last_at where dim.name <> "
         "\"b\" }\n";
-    made.safe.insert(made.safe.end(), {"split fact.at", "retype fact.level integer", "drop fact.spare", "drop lonely",
-                                       "drop dim.note", "relink fact.place", "trim dim",
-                                       // Rows are sorted as long as their key is there.
-                                       chance(50) ? "drop fact.id" : "reorder fact by (kind, x)"});
+    made.safe.insert(made.safe.end(),
+                     {"split fact.at", "inline fact.group_of", "retype fact.level integer", "drop fact.spare",
+                      "drop lonely", "drop dim.note", "relink fact.place", "trim dim",
+                      // Rows are sorted as long as their key is there.
+                      chance(50) ? "drop fact.id" : "reorder fact by (kind, x)"});
     made.not_safe = {"retype fact.padded integer",
                      "round fact.x integer",
                      "drop fact.kind",
                      "drop m0",
-                     "inline fact.group_of",
                      "drop fact.at",
                      "drop fact.dim_id",
                      "round fact.x decimal(1)",

@@ -361,9 +361,9 @@ TEST_F(ToolTest, NoCommandTakesMoreMemoryThanItMay) {
 }
 
 TEST_F(ToolTest, ARefusedRefactoringIs1AndSaysWhy) {
-  const auto run = run_tool({"refactor", model_, "inline", "sessions.size_class"});
-  expect_error(run, 1, "query 'sizes' groups by it");
-  EXPECT_NE(run.err.find("by    sessions.size_class"), std::string::npos) << run.err;
+  const auto run = run_tool({"refactor", model_, "inline", "bays.n_started"});
+  expect_error(run, 1, "its expression holds an aggregate");
+  EXPECT_NE(run.err.find("n_started"), std::string::npos) << run.err;
 }
 
 TEST_F(ToolTest, TheWholeWayOfAChange) {

@@ -1,4 +1,4 @@
-// Calculated columns that are only ever aggregated: the measures that read them can compute them.
+// Calculated columns that are only aggregated or grouped by: measures and queries can compute them.
 #include <fmt/format.h>
 
 #include "audit/rules.h"

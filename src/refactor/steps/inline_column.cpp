@@ -55,6 +55,15 @@ NodePtr where_there_is_a_row(const CheckedModel& model, const NodePtr& value, co
       {node(Op::not_, boolean, {node(Op::is_null, boolean, {column})}), value, node(Op::literal, value->type, {})});
 }
 
+// As above, of a column that a query groups by: nothing where no link leads to its table, so that there always is a row.
+std::optional<ColumnRef> end_in_slice(const CheckedModel& model, const ColumnRef& ref) {
+  if (!ref.path.empty()) return end_of_path(model, ref);
+  for (const Link& link : model.links) {
+    if (link.to.table == ref.start) return ColumnRef{ref.start, {}, {ref.start, link.to.columns.front()}};
+  }
+  return std::nullopt;
+}
+
 NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
   if (!node) return node;
   if (node->op == Op::column && removed.contains(node->column.column)) {
@@ -67,6 +76,17 @@ NodePtr expand(const CheckedModel& model, const NodePtr& node, const std::set<Co
     if (n->op == Op::negate) return negated(expand(model, n->children[0], removed), n->span);
     const bool gone = n->op == Op::column && removed.contains(n->column.column);
     return gone ? expand(model, n, removed) : nullptr;
+  });
+}
+
+// What a query groups by. Its rows are those of any table that leads there, with or without a match.
+NodePtr expand_key(const CheckedModel& model, const NodePtr& node, const std::set<ColumnId>& removed) {
+  return replaced(node, [&](const NodePtr& n) -> NodePtr {
+    if (n->op != Op::column || !removed.contains(n->column.column)) return nullptr;
+    const NodePtr inside = expand(model, model.column(n->column.column).expression, removed);
+    const NodePtr seen = behind_path(inside, n->variable, n->column.start, n->column.path);
+    const auto end = end_in_slice(model, n->column);
+    return !end || model::is_null_without_row(inside) ? seen : where_there_is_a_row(model, seen, *end, n->variable);
   });
 }
 
@@ -89,6 +109,20 @@ std::string written(const CheckedModel& model, const ColumnRef& ref) {
 class TextExpander {
  public:
   TextExpander(const CheckedModel& model, const std::set<ColumnId>& removed) : model_(model), removed_(removed) {}
+
+  // Replaces all removed columns in what a query groups by; the result's column keeps its name.
+  void rewrite(const QueryBy& key, TextEdits& edits) const {
+    walk(key.expression, [&](const Node& node) {
+      if (node.op != Op::column || !removed_.contains(node.column.column)) return;
+      std::string text = text_in_slice(node.column);
+      if (!key.is_column()) {
+        text = "(" + text + ")";
+      } else if (key.name == model_.sources.text(key.span)) {
+        text += " as " + written_name(key.name);
+      }
+      edits.replace(node.span, std::move(text));
+    });
+  }
 
   // The text of a removed column's expression, as it is written where a row of `start` is in scope and `path` leads to
   // the column's table.
@@ -121,6 +155,26 @@ class TextExpander {
   }
 
  private:
+  // A column of the slice, as seen from the table that it is written with.
+  std::string written_in_slice(const ColumnRef& ref) const {
+    return written_name(model_.tables[ref.start].name) + "." + written(model_, ref);
+  }
+  std::string text_in_slice(const ColumnRef& ref) const {
+    const NodePtr& expression = model_.column(ref.column).expression;
+    TextEdits edits;
+    walk(expression, [&](const Node& node) {
+      if (node.op != Op::column) return;
+      ColumnRef seen{ref.start, ref.path, node.column.column};
+      seen.path.insert(seen.path.end(), node.column.path.begin(), node.column.path.end());
+      edits.replace(node.span,
+                    removed_.contains(seen.column) ? "(" + text_in_slice(seen) + ")" : written_in_slice(seen));
+    });
+    const std::string text = edits.apply(model_.sources[expression->span.file].text, expression->span);
+    const auto end = end_in_slice(model_, ref);
+    if (!end || model::is_null_without_row(expand(model_, expression, removed_))) return text;
+    return fmt::format("case when {} is not null then {} end", written_in_slice(*end), text);
+  }
+
   // True for expressions that need no brackets wherever a name stood. A removed column is what stands in its place.
   bool stands_alone(const Node& node) const {
     if (node.op == Op::column && removed_.contains(node.column.column)) {
@@ -180,6 +234,8 @@ std::string expanded_text(const CheckedModel& model, ColumnId column, const std:
 // place.
 std::string meaning_of(const Definition& definition, const std::set<ColumnId>& removed) {
   const CheckedModel& model = *definition.model;
+  if (definition.role == Role::key)
+    return canonical(model, expand_key(model, definition.expression, removed), OuterRows::by_order);
   if (definition.expression)
     return canonical(model, expand(model, definition.expression, removed), OuterRows::by_order);
   if (definition.rows) return canonical(model, definition.rows, OuterRows::by_order);
@@ -244,7 +300,15 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
   each_definition(model, [&](const Definition& definition) {
     const bool is_column = definition.role == Role::calculated_column;
     if ((is_column && removed.contains(*definition.column)) || !reads_any(definition.expression, removed)) return;
-    TextExpander(*definition.model, removed).rewrite(definition.expression, edits);
+    const TextExpander expander(*definition.model, removed);
+    if (definition.role == Role::key) {
+      const auto& keys = definition.query->by;
+      expander.rewrite(*std::find_if(keys.begin(), keys.end(),
+                                     [&](const QueryBy& key) { return key.expression == definition.expression; }),
+                       edits);
+    } else {
+      expander.rewrite(definition.expression, edits);
+    }
     if (is_column) claim(*definition.column);
   });
   made.texts = edits.apply(read.texts());
