@@ -304,7 +304,9 @@ NodePtr ExpressionChecker::expanded(const Expression& e, const ModelFunction& fu
   if (!inner.expanded) inner.expanded = std::make_shared<std::size_t>(0);
   if (*inner.expanded > most_parts) return nullptr;
   *inner.expanded += text.nodes;
-  if (*inner.expanded > most_parts || text.expression->height > tallest) {
+  // Whoever walks the whole goes as deep.
+  inner.levels += text.expression->height;
+  if (*inner.expanded > most_parts || inner.levels > tallest) {
     *inner.expanded = most_parts + 1;
     return error(e.span, "JR-116", "the functions in this expression come to too long a text",
                  "give parts of it names of their own, as measures");

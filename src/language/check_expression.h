@@ -45,8 +45,9 @@ struct Scope {
   // In `having`: what the query shows, by name. There and in `where`: its keys.
   const std::vector<QueryShow>* shown = nullptr;
   const std::vector<QueryBy>* keys = nullptr;
-  // How many parts the texts of functions have come to, within those of which this stands.
+  // Within the texts of functions: how many parts these have come to, and how many levels deep this may stand.
   std::shared_ptr<std::size_t> expanded = nullptr;
+  std::uint32_t levels = 0;
   const std::vector<QueryBy>* grouping = nullptr;  // those that `grouping` may name
 };
 
