@@ -806,7 +806,8 @@ class ModelChecker {
     }
     for (const syntax::Function& text : text_.functions) {
       std::vector<std::string> chain{text.name.text};
-      if (!comes_back(*text.body, chain)) continue;
+      std::set<std::string> seen;
+      if (!comes_back(*text.body, chain, seen)) continue;
       std::string circle;
       for (const std::string& name : chain) circle += (circle.empty() ? "" : " -> ") + name;
       report_.error(text.name.span, "JR-211", fmt::format("the function '{}' uses itself: {}", text.name.text, circle),
@@ -814,7 +815,8 @@ class ModelChecker {
     }
     for (const syntax::Function& text : text_.functions) {
       std::vector<std::string> chain{text.name.text};
-      if (!comes_back(*text.body, chain)) continue;
+      std::set<std::string> seen;
+      if (!comes_back(*text.body, chain, seen)) continue;
       for (ModelFunction& function : model_.functions) {
         if (function.name == text.name.text) function.body = nullptr;
       }
@@ -822,14 +824,13 @@ class ModelChecker {
   }
 
   // Whether a text calls functions, and these others, so that one comes back to the first of the chain; it then ends so.
-  bool comes_back(const syntax::Expression& body, std::vector<std::string>& chain) const {
+  // What was `seen` does not.
+  bool comes_back(const syntax::Expression& body, std::vector<std::string>& chain, std::set<std::string>& seen) const {
     for (const std::string& name : syntax::called(body)) {
       const ModelFunction* const function = model_.find_function(name);
-      if (function == nullptr) continue;
-      const bool seen = std::find(chain.begin() + 1, chain.end(), name) != chain.end();
-      if (seen) continue;
+      if (function == nullptr || !seen.insert(name).second) continue;
       chain.push_back(name);
-      if (name == chain.front() || (function->body && comes_back(*function->body, chain))) return true;
+      if (name == chain.front() || (function->body && comes_back(*function->body, chain, seen))) return true;
       chain.pop_back();
     }
     return false;

@@ -281,8 +281,7 @@ NodePtr ExpressionChecker::cases(const Expression& e) {
 
 // The text of one of the model's functions with its arguments, as if it stood here. Its errors say where, too.
 NodePtr ExpressionChecker::expanded(const Expression& e, const ModelFunction& function) {
-  std::vector<std::string> names;
-  for (const std::string& argument : function.arguments) names.push_back(argument);
+  const std::vector<std::string>& names = function.arguments;
   if (e.children.size() != names.size()) {
     return error(e.span, "JR-303",
                  fmt::format("{} takes {} argument{}", e.word, names.size(), names.size() == 1 ? "" : "s"),

@@ -121,6 +121,14 @@ TEST(Functions, WhatIsNoneOrGoesWrongIsTold) {
   std::string doubling = "function f0(x) = x + x\n";
   for (int i = 1; i < 40; ++i) doubling += fmt::format("function f{}(x) = f{}(f{}(x))\n", i, i - 1, i - 1);
   EXPECT_EQ(said(doubling, "show f39(n) as x"), "JR-116");
+  // Nor does the search for circles, where each uses all before it.
+  std::string dense;
+  for (int i = 0; i < 60; ++i) {
+    dense += fmt::format("function g{}(x) = x", i);
+    for (int j = 0; j < i; ++j) dense += fmt::format(" + g{}(1)", j);
+    dense += "\n";
+  }
+  EXPECT_EQ(said(dense, "show g3(n) as x"), "taken");
 }
 
 // A step of a refactoring changes no text that stands for several.
