@@ -38,13 +38,23 @@ std::vector<Command> all_commands();
 // The arguments and options of a question: QUERY, --where, --draft.
 void add_question(std::vector<Option>& options, Question& question);
 
+// Tells what is wrong with a model of which parts are disabled, whatever is then done with the rest.
+template <class Use>
+int with_what_holds(const Model& model, Console& console, const Use& use) {
+  const Diagnostics problems = model.disabled_problems();
+  console.warn(problems);
+  const int status = use();
+  return status == 0 && !problems.empty() ? 1 : status;
+}
+
 // Opens the model and hands it to the command; prints what went wrong otherwise.
 template <class Use>
 int with_dataset(const std::string& model, const Options& options, Console& console, const Use& use) {
   const auto dataset = Dataset::open(model, options);
   console.clear_progress();
-  if (dataset) console.warn(dataset->warnings());
-  return dataset ? use(*dataset) : console.fail(dataset.error());
+  if (!dataset) return console.fail(dataset.error());
+  console.warn(dataset->warnings());
+  return with_what_holds(dataset->model(), console, [&] { return use(*dataset); });
 }
 template <class Use>
 int with_dataset(const std::string& model, Context& context, const Use& use) {

@@ -73,7 +73,7 @@ CommandLine command_line(Common& common) {
       today(options),
       set_parameters(options),
       force(options),
-      flag("--strict", "Warnings are errors", options.reading.strict),
+      flag("--strict", "Warnings are errors, and one wrong definition stops the command", options.reading.strict),
       text("--store", "FILE", "The store file; beside the model text by default", options.store, Names::file),
       flag("--help", "Tell what a command does and takes", common.wants_help),
       flag("--version", "Tell the version", common.wants_version)};

@@ -115,6 +115,7 @@ int main(int count, char** arguments) {
     return console.finish(0);
   }
   common.options.cancelled = called_off();
+  common.options.reading.disable_wrong = true;
   common.options.progress = [&console](const Progress& progress) { console.progress(progress); };
   Context context{common.options, console};
   if (common.options.memory != 0) limit_memory(common.options);

@@ -99,7 +99,9 @@ struct LoadReport {
   std::uint64_t file_bytes = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t total_nanoseconds = 0;
-  Diagnostics warnings;  // as Dataset::warnings, and days that the calendar lacks (JR-525)
+  // As Dataset::warnings, and days that the calendar lacks (JR-525); where parts of the model are disabled, what is wrong
+  // with them, as errors (Model::disabled_problems).
+  Diagnostics warnings;
 };
 
 // A model and the store made from its sources. Cheap to copy; may be read from any thread. The store file stays mapped

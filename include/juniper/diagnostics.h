@@ -32,6 +32,8 @@ struct Diagnostic {
   std::string source_line;        // the line at `place`, without its line end; empty when there is none to show
   std::uint32_t caret_width = 1;  // code points to underline from `place.column`
   std::string suggestion;         // what to do, or the text to write instead; may be empty
+
+  bool operator==(const Diagnostic&) const = default;
 };
 
 using Diagnostics = std::vector<Diagnostic>;

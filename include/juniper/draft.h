@@ -38,7 +38,7 @@ Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::
 
 // Writes the draft's definition in the place of the present one, or a new measure at the end of the first file;
 // comments and layout stay. Errors: JR-805 (the text on the disk is no longer the model's), JR-806 (it can't be
-// written).
+// written, or the measure stands there and is disabled).
 Result<void> keep(const Dataset& dataset, const Draft& draft);
 
 }  // namespace juniper

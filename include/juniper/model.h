@@ -35,6 +35,9 @@ struct ReadOptions {
   // Values of parameters in their exact text form ("0.5", "2025-03-01"), by name; those of the text by default.
   std::map<std::string, std::string> settings;
   bool strict = false;  // warnings are errors
+  // An error in a measure, a query, a calculated column or table disables it, and what rests on it (Model::disabled),
+  // instead of failing. Not where `strict` is set.
+  bool disable_wrong = false;
   // Queries that count as uses of what they name, as those that the text holds do: for the audit, and for refactorings,
   // which prove them, too. One that the model does not understand counts for nothing (Model::not_understood).
   std::vector<CapturedQuery> captured = {};
@@ -105,6 +108,33 @@ struct ParameterInfo {
   Place place;
 };
 
+// Who may need a column.
+enum class UserKind : std::uint8_t {
+  measure,
+  calculated_column,
+  calculated_table,
+  calendar,
+  link,
+  sort_order,     // of a column's values
+  row_order,      // of a table's rows
+  trimmed_table,  // whose rows are those that other tables lead to
+  query,
+  captured_query,  // of ReadOptions::captured
+  declared,        // `used by` in the text
+  disabled,        // a definition that is left out (Model::disabled), and in whose text the name stands
+};
+
+// "measure", "calculated column", "declared use"
+std::string_view to_string(UserKind kind);
+
+// A definition that is left out because something is wrong with it, or with what it rests on.
+struct DisabledInfo {
+  UserKind kind = UserKind::measure;  // measure, query, calculated_column or calculated_table
+  std::string name;                   // "margin", "sessions.line_value"
+  Place place;
+  Diagnostics problems;  // errors, at least one
+};
+
 struct QueryInfo {
   std::string name;
   std::string title;       // "" for none
@@ -119,24 +149,6 @@ std::vector<std::string> names_of(const std::vector<Item>& items) {
   for (const Item& item : items) names.push_back(item.name);
   return names;
 }
-
-// Who may need a column.
-enum class UserKind : std::uint8_t {
-  measure,
-  calculated_column,
-  calculated_table,
-  calendar,
-  link,
-  sort_order,     // of a column's values
-  row_order,      // of a table's rows
-  trimmed_table,  // whose rows are those that other tables lead to
-  query,
-  captured_query,  // of ReadOptions::captured
-  declared,        // `used by` in the text
-};
-
-// "measure", "calculated column", "declared use"
-std::string_view to_string(UserKind kind);
 
 // Immutable and cheap to copy; copies share one checked tree. May be read from any thread.
 class Model {
@@ -164,6 +176,12 @@ class Model {
   std::vector<MeasureInfo> measures() const;
   std::vector<ParameterInfo> parameters() const;
   std::vector<QueryInfo> queries() const;
+
+  // With ReadOptions::disable_wrong: what is left out, in no particular order. `disabled_problems` tells of them to
+  // people: what is wrong, each problem once, in the order of the text, and in the end what is left out for it (JR-220).
+  // Nothing where nothing is left out.
+  std::vector<DisabledInfo> disabled() const;
+  Diagnostics disabled_problems() const;
 
   // What is wrong with each of ReadOptions::captured that the model does not understand, in their order.
   Diagnostics not_understood() const;

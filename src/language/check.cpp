@@ -9,10 +9,12 @@
 #include "base/diagnostics.h"
 #include "base/format.h"
 #include "language/check_expression.h"
+#include "language/check_query.h"
 #include "language/every_day.h"
 #include "language/functions.h"
 #include "language/lexer.h"
 #include "language/operations.h"
+#include "language/reporter.h"
 #include "language/slices.h"
 #include "language/traverse.h"
 
@@ -20,299 +22,13 @@ namespace juniper::language {
 
 namespace {
 
-class Reporter {
- public:
-  Reporter(const Sources& sources, Diagnostics& diagnostics) : sources_(sources), diagnostics_(diagnostics) {}
-  void error(Span span, std::string code, std::string message, std::string suggestion = "") const {
-    diagnostics_.push_back(
-        sources_.diagnostic(Severity::error, std::move(code), span, std::move(message), std::move(suggestion)));
+// What is wrong with definitions, and not what it leads to in others.
+void append_problems(const std::vector<Disabled>& wrong, Diagnostics& diagnostics) {
+  for (const Disabled& definition : wrong) {
+    std::copy_if(definition.problems.begin(), definition.problems.end(), std::back_inserter(diagnostics),
+                 [](const Diagnostic& problem) { return !rests_on_disabled(problem); });
   }
-  void warning(Span span, std::string code, std::string message, std::string suggestion) const {
-    diagnostics_.push_back(
-        sources_.diagnostic(Severity::warning, std::move(code), span, std::move(message), std::move(suggestion)));
-  }
-
- private:
-  const Sources& sources_;
-  Diagnostics& diagnostics_;
-};
-
-// --- one query ------------------------------------------------------------------------------------------------------
-
-class QueryChecker {
- public:
-  QueryChecker(const CheckedModel& model, const Definitions& definitions, Diagnostics& diagnostics)
-      : model_(model), definitions_(definitions), diagnostics_(diagnostics), report_(model.sources, diagnostics) {}
-
-  Query check(const syntax::Query& text, const std::vector<const syntax::Expression*>& further_where) {
-    query_.span = text.span;
-    query_.title = text.title;
-    query_.budget_nanoseconds = text.budget_nanoseconds;
-    if (text.name) query_.name = text.name->text;
-    query_.limit = text.limit;
-    query_.keep_empty = text.keep_empty;
-    const std::size_t errors = diagnostics_.size();
-    if (text.from) from(*text.from);
-    for (const syntax::ByItem& item : text.by) by(item);
-    for (const syntax::ShowItem& item : text.show) show(item);
-    if (text.where) where(*text.where);
-    for (const syntax::Expression* condition : further_where) where(*condition);
-    if (text.show.empty()) {
-      report_.error(text.name ? text.name->span : text.span, "JR-408", "this query shows nothing",
-                    "name at least one measure: show MEASURE");
-    }
-    // What follows compares the parts with each other, and would only repeat the errors of those that are missing.
-    if (incomplete_ || diagnostics_.size() != errors) return query_;
-    unique_names();
-    if (text.having) having(*text.having);
-    for (const syntax::TotalItem& item : text.totals) total(item);
-    for (const syntax::SortItem& item : text.sort) sort(item);
-    reach();
-    return std::move(query_);
-  }
-
- private:
-  static Scope columns_only() {
-    Scope scope;
-    scope.kind = ScopeKind::slice;
-    scope.aggregates = false;
-    return scope;
-  }
-
-  void from(const syntax::Name& name) {
-    query_.from = model_.find_table(name.text);
-    if (!query_.from) report_.error(name.span, "JR-201", fmt::format("there is no table '{}'", name.text));
-  }
-
-  // A column, or an expression over columns, which needs a name. No key is made of another one.
-  void by(const syntax::ByItem& item) {
-    NodePtr expression = check_expression(definitions_, *item.expression, columns_only(), diagnostics_);
-    incomplete_ = incomplete_ || !expression;
-    if (!expression) return;
-    const Span span = item.expression->span;
-    const std::string written(model_.sources.text(span));
-    if (column_refs(expression).empty()) {
-      report_.error(span, "JR-404", "this key reads no column, and is the same in every row", "leave it out");
-      return;
-    }
-    if (expression->op != Op::column && !item.alias) {
-      report_.error(span, "JR-414", "a key that is an expression needs a name",
-                    fmt::format("write: by {} as NAME", written));
-      return;
-    }
-    query_.by.push_back({item.alias ? item.alias->text : written, expression, span, definitions_.fresh()});
-  }
-
-  void show(const syntax::ShowItem& item) {
-    Scope scope;
-    scope.grouping = &query_.by;
-    NodePtr node = check_expression(definitions_, *item.expression, scope, diagnostics_);
-    incomplete_ = incomplete_ || !node;
-    if (!node) return;
-    QueryShow shown{"", node, "", item.span};
-    if (node->op == Op::measure) shown.name = model_.measures[node->measure].name;
-    shown.format = format_of(*node);
-    if (item.alias) {
-      shown.name = item.alias->text;
-    } else if (shown.name.empty()) {
-      shown.name = model_.sources.text(item.span);
-    }
-    query_.show.push_back(std::move(shown));
-  }
-
-  // A measure in another slice, and what is added to or taken from it, is shown as the measure is.
-  std::string format_of(const Node& node) const {
-    if (node.op == Op::measure) return model_.measures[node.measure].format;
-    if (node.op == Op::modified) return format_of(*node.children[0]);
-    if (node.op != Op::add && node.op != Op::subtract) return "";
-    const std::string format = format_of(*node.children[0]);
-    return format == format_of(*node.children[1]) ? format : "";
-  }
-
-  void where(const syntax::Expression& expression) {
-    Scope scope = columns_only();
-    scope.keys = &query_.by;
-    if (NodePtr condition = check_condition(definitions_, expression, scope, diagnostics_)) {
-      split_conjunction(condition, query_.where);
-    } else {
-      incomplete_ = true;
-    }
-  }
-
-  void having(const syntax::Expression& expression) {
-    Scope scope;
-    scope.shown = &query_.show;
-    scope.keys = &query_.by;
-    scope.grouping = &query_.by;
-    query_.having = check_condition(definitions_, expression, scope, diagnostics_);
-  }
-
-  void unique_names() {
-    std::set<std::string> names;
-    const auto add = [&](const std::string& name, Span span) {
-      if (!names.insert(name).second) {
-        report_.error(span, "JR-203", fmt::format("the result would have two columns '{}'", name),
-                      "give one another name: … as NAME");
-      }
-    };
-    for (const QueryBy& item : query_.by) add(item.name, item.span);
-    for (const QueryShow& item : query_.show) add(item.name, item.span);
-  }
-
-  std::vector<std::string> result_names() const {
-    std::vector<std::string> names;
-    for (const QueryBy& item : query_.by) names.push_back(item.name);
-    for (const QueryShow& item : query_.show) names.push_back(item.name);
-    return names;
-  }
-
-  // The result column that a path in `total` or `sort` names: by its written form, its alias, or the column itself.
-  std::optional<std::uint32_t> result_column(const syntax::Path& path, bool by_only) {
-    const std::string written(model_.sources.text(path.span));
-    const std::vector<std::string> names = result_names();
-    const std::size_t count = by_only ? query_.by.size() : names.size();
-    for (std::uint32_t i = 0; i < count; ++i) {
-      if (names[i] == written || (path.parts.size() == 1 && names[i] == path.parts[0].text)) return i;
-    }
-    if (path.parts.size() > 1) {
-      Diagnostics ignored;
-      const auto ref = check_column_path(definitions_, path, columns_only(), ignored);
-      for (std::uint32_t i = 0; ref && i < query_.by.size(); ++i) {
-        if (query_.by[i].is_column() && query_.by[i].column() == *ref) return i;
-      }
-    }
-    report_.error(path.span, "JR-407",
-                  fmt::format("'{}' is not {} of this query", written, by_only ? "a `by` column" : "a column"),
-                  base::did_you_mean(written, {names.begin(), names.begin() + static_cast<std::ptrdiff_t>(count)}));
-    return std::nullopt;
-  }
-
-  void total(const syntax::TotalItem& item) {
-    std::vector<std::uint32_t> kept;
-    for (const syntax::Path& path : item.kept) {
-      const auto column = result_column(path, true);
-      if (!column) return;
-      kept.push_back(*column);
-    }
-    std::sort(kept.begin(), kept.end());
-    kept.erase(std::unique(kept.begin(), kept.end()), kept.end());
-    if (kept.size() == query_.by.size()) {
-      report_.error(item.span, "JR-407",
-                    kept.empty() ? "a query without `by` is its own grand total"
-                                 : "this total keeps every `by` column: it would repeat the rows",
-                    "leave it out");
-      return;
-    }
-    if (std::find(query_.totals.begin(), query_.totals.end(), kept) == query_.totals.end())
-      query_.totals.push_back(std::move(kept));
-  }
-
-  void sort(const syntax::SortItem& item) {
-    if (const auto column = result_column(item.path, false)) query_.sort.push_back({*column, item.descending});
-  }
-
-  // Each filter and key must reach a table of each shown measure, or be dropped there in so many words; and none in
-  // part.
-  void reach() {
-    const std::size_t errors = diagnostics_.size();
-    SliceStart start;
-    for (const QueryBy& key : query_.by) {
-      start.predicates.push_back({PredicateKind::key, key.expression, 0, key.span, start.predicates.size()});
-    }
-    for (const NodePtr& condition : query_.where) {
-      if (column_refs(condition).empty()) {
-        report_.error(condition->span, "JR-404", "this condition reads no column", "leave it out");
-      }
-      start.predicates.push_back({PredicateKind::filter, condition, 0, condition->span, start.predicates.size()});
-    }
-    std::set<std::pair<TableIndex, Roles>> tables;
-    for (const QueryShow& item : query_.show) {
-      start.what = item.name;
-      const SliceUse use = follow_slices(model_, item.expression, start, diagnostics_);
-      tables.insert(use.tables.begin(), use.tables.end());
-      if (use.tables.empty() || has_errors(diagnostics_)) continue;  // a constant is the same in every slice
-      for (const Predicate& predicate : start.predicates) {
-        if (!use.reached.contains(predicate.id) && !use.dropped.contains(predicate.id)) missed(item, predicate, use);
-      }
-    }
-    if (query_.having) {
-      start.what = "having";
-      follow_slices(model_, query_.having, start, diagnostics_);
-    }
-    if (!has_errors(diagnostics_) || diagnostics_.size() == errors) row_tables(tables);
-  }
-
-  void missed(const QueryShow& item, const Predicate& predicate, const SliceUse& use) {
-    const std::string tables = table_list(use.tables);
-    if (predicate.kind == PredicateKind::key) {
-      report_.error(
-          predicate.span, "JR-403",
-          fmt::format("'{}' does not reach {}, over which '{}' goes: its total would be repeated in every row",
-                      query_.by[predicate.id].name, tables, item.name),
-          fmt::format("leave '{}' out, group by a column that {} leads to, or say that it is meant: ({} across "
-                      "{})",
-                      item.name, tables, item.name, columns_of(predicate)));
-      return;
-    }
-    report_.error(
-        predicate.span, "JR-403",
-        fmt::format("this condition does not reach {}, over which '{}' goes: it would change nothing there", tables,
-                    item.name),
-        fmt::format("leave '{}' out of the query, or filter by a column that {} leads to", item.name, tables));
-  }
-
-  // The columns of a key, as `across` takes them.
-  std::string columns_of(const Predicate& predicate) const {
-    std::vector<std::string> names;
-    walk(predicate.expression, [&](const Node& node) {
-      std::string name(node.op == Op::column ? model_.sources.text(node.span) : "");
-      if (!name.empty() && std::find(names.begin(), names.end(), name) == names.end()) names.push_back(std::move(name));
-    });
-    return names.size() == 1 ? names[0] : fmt::format("({})", fmt::join(names, ", "));
-  }
-
-  std::string table_list(const std::set<std::pair<TableIndex, Roles>>& tables) const {
-    std::set<TableIndex> each;
-    std::string list;
-    for (const auto& [table, roles] : tables) {
-      if (each.insert(table).second) list += (list.empty() ? "" : ", ") + model_.tables[table].name;
-    }
-    return list;
-  }
-
-  // The rows are combinations that occur in some table: there must be one that leads to all `by` columns.
-  void row_tables(const std::set<std::pair<TableIndex, Roles>>& tables) {
-    if (query_.by.empty()) return;
-    const auto leads = [&](TableIndex table, const Roles& roles) {
-      return std::all_of(query_.by.begin(), query_.by.end(), [&](const QueryBy& key) {
-        const std::vector<ColumnRef> refs = column_refs(key.expression);
-        return std::all_of(refs.begin(), refs.end(),
-                           [&](const ColumnRef& ref) { return model_.rebase(ref, table, roles).ref; });
-      });
-    };
-    if (query_.from) {
-      if (!leads(*query_.from, {})) {
-        report_.error(query_.by[0].span, "JR-406",
-                      fmt::format("{} does not lead to all `by` columns", model_.tables[*query_.from].name));
-      }
-      query_.sources.emplace_back(*query_.from, Roles{});
-      return;
-    }
-    for (const auto& [table, roles] : tables) {
-      if (leads(table, roles)) query_.sources.emplace_back(table, roles);
-    }
-    if (!query_.sources.empty()) return;
-    report_.error(query_.by[0].span, "JR-406", "no table of the shown measures leads to all `by` columns",
-                  "name the table whose combinations are the rows: from TABLE");
-  }
-
-  const CheckedModel& model_;
-  const Definitions& definitions_;
-  Diagnostics& diagnostics_;
-  Reporter report_;
-  Query query_;
-  bool incomplete_ = false;  // a part has errors, here or in what it names
-};
+}
 
 // --- the model ------------------------------------------------------------------------------------------------------
 
@@ -330,21 +46,24 @@ class ModelChecker {
     model_.name = text.name.value_or("");
   }
 
-  CheckedModel check() {
+  // Behind it, `wrong` holds what is wrong with definitions, and the list of problems the rest.
+  CheckedModel check(std::vector<Disabled>& wrong) {
     check_definitions();
     for (const syntax::Query& query : text_.queries) {
       declare(*query.name, "query");
-      if (query.drafts.empty()) {
-        model_.queries.push_back(QueryChecker(model_, definitions_, diagnostics_).check(query, {}));
-      } else if (!has_errors(diagnostics_)) {
-        model_.queries.push_back(drafted(query));
-      }
+      if (!query.drafts.empty() && is_wrong()) continue;
+      owning({DefinitionKind::query, "", query.name->text, query.span, {}}, [&] {
+        model_.queries.push_back(query.drafts.empty() ? check_query(definitions_, query, {}, diagnostics_)
+                                                      : drafted(query));
+      });
     }
+    wrong = std::move(wrong_);
     return std::move(model_);
   }
 
  private:
   void check_definitions() {
+    declare_disabled();
     declare_tables();
     declare_parameters();
     declare_functions();
@@ -356,10 +75,9 @@ class ModelChecker {
     check_reach();
     declare_calendar();
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
-      for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c)
-        column_type({t, c}, model_.tables[t].columns[c].span);
+      for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) define_column({t, c});
     }
-    for (MeasureIndex m = 0; m < model_.measures.size(); ++m) measure_type(m, model_.measures[m].span);
+    for (MeasureIndex m = 0; m < model_.measures.size(); ++m) define_measure(m);
     check_links();
     check_circles();
     check_slices();
@@ -373,10 +91,10 @@ class ModelChecker {
     for (const syntax::Measure& draft : query.drafts) reading.drafts.push_back(&draft);
     ModelChecker checker(text_, model_.sources, reading, diagnostics_);
     checker.check_definitions();
+    append_problems(checker.wrong_, diagnostics_);
     auto variant = std::make_shared<CheckedModel>();
     Query checked;
-    if (!has_errors(diagnostics_))
-      checked = QueryChecker(checker.model_, checker.definitions_, diagnostics_).check(query, {});
+    if (!has_errors(diagnostics_)) checked = check_query(checker.definitions_, query, {}, diagnostics_);
     *variant = std::move(checker.model_);
     checked.variant = std::move(variant);
     return checked;
@@ -384,7 +102,7 @@ class ModelChecker {
 
   // Stored columns are the same whatever a query drafts.
   void check_drafts() {
-    if (has_errors(diagnostics_)) return;
+    if (is_wrong()) return;
     for (const syntax::Measure* draft : reading_.drafts) {
       const auto measure = model_.find_measure(draft->name.text);
       for (const Table& table : model_.tables) {
@@ -401,22 +119,77 @@ class ModelChecker {
 
   // What expressions do with slices, where no query has set one yet.
   void check_slices() {
-    if (has_errors(diagnostics_)) return;
-    for (const Measure& measure : model_.measures)
-      follow_slices(model_, measure.expression, {{}, std::nullopt, measure.name}, diagnostics_);
+    if (is_wrong()) return;
+    for (MeasureIndex m = 0; m < model_.measures.size(); ++m) {
+      const Measure& measure = model_.measures[m];
+      owning(of_measure(m), [&] {
+        follow_slices(model_, measure.expression, {{}, std::nullopt, measure.name}, diagnostics_);
+      });
+    }
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       const Table& table = model_.tables[t];
       for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
         if (!table.columns[c].expression) continue;
         const SliceStart start{{}, std::pair(this_of(t), t), model_.column_name({t, c})};
-        follow_slices(model_, table.columns[c].expression, start, diagnostics_);
+        owning(of_column({t, c}), [&] { follow_slices(model_, table.columns[c].expression, start, diagnostics_); });
       }
       if (!table.rows) continue;
       auto counted = std::make_shared<Node>();
       counted->op = Op::aggregate;
       counted->aggregate = Aggregate::row_count;
       counted->rows = table.rows;
-      follow_slices(model_, counted, {{}, std::nullopt, table.name}, diagnostics_);
+      owning(of_table(t), [&] { follow_slices(model_, counted, {{}, std::nullopt, table.name}, diagnostics_); });
+    }
+  }
+
+  // --- what is wrong, and with which definition ---------------------------------------------------------------------
+
+  Disabled of_measure(MeasureIndex m) const {
+    return {DefinitionKind::measure, "", model_.measures[m].name, model_.measures[m].span, {}};
+  }
+  Disabled of_column(ColumnId id) const {
+    return {DefinitionKind::calculated_column,
+            model_.tables[id.table].name,
+            model_.column(id).name,
+            model_.column(id).span,
+            {}};
+  }
+  Disabled of_table(TableIndex t) const {
+    return {DefinitionKind::calculated_table, "", model_.tables[t].name, model_.tables[t].span, {}};
+  }
+
+  bool is_wrong() const { return has_errors(diagnostics_) || !wrong_.empty(); }
+
+  // What check() finds wrong is wrong with this definition.
+  template <class Check>
+  void owning(Disabled definition, const Check& check) {
+    const std::size_t known = diagnostics_.size();
+    check();
+    const auto errors =
+        std::stable_partition(diagnostics_.begin() + static_cast<std::ptrdiff_t>(known), diagnostics_.end(),
+                              [](const Diagnostic& problem) { return problem.severity == Severity::warning; });
+    if (errors == diagnostics_.end() || is_draft(definition)) return;
+    const auto same = [&](const Disabled& other) {
+      return other.is(definition.kind, definition.name, definition.table);
+    };
+    auto at = std::find_if(wrong_.begin(), wrong_.end(), same);
+    if (at == wrong_.end()) at = wrong_.insert(wrong_.end(), std::move(definition));
+    at->problems.insert(at->problems.end(), errors, diagnostics_.end());
+    diagnostics_.erase(errors, diagnostics_.end());
+  }
+
+  bool is_draft(const Disabled& definition) const {
+    return definition.kind == DefinitionKind::measure &&
+           std::any_of(reading_.drafts.begin(), reading_.drafts.end(),
+                       [&](const syntax::Measure* draft) { return draft->name.text == definition.name; });
+  }
+
+  // What was left out, but for what a draft stands in for.
+  void declare_disabled() {
+    for (const Disabled& disabled : reading_.disabled) {
+      if (is_draft(disabled)) continue;
+      if (disabled.table.empty()) names_.emplace(disabled.name, disabled.span);
+      model_.disabled.push_back(disabled);
     }
   }
 
@@ -457,7 +230,8 @@ class ModelChecker {
   }
 
   void declare_column(Table& table, const syntax::Column& text) {
-    if (const auto taken = table.find(text.name.text)) {
+    if (table.find(text.name.text) ||
+        model_.find_disabled(DefinitionKind::calculated_column, text.name.text, table.name) != nullptr) {
       report_.error(text.name.span, "JR-203",
                     fmt::format("table '{}' has a column '{}' already", table.name, text.name.text));
     }
@@ -484,6 +258,7 @@ class ModelChecker {
       const auto& sorted_by = text.columns[i].attributes.sorted_by;
       if (!sorted_by) continue;
       table.columns[i].sorted_by = table.find(sorted_by->text);
+      if (is_disabled_column(table, *sorted_by)) continue;
       if (!table.columns[i].sorted_by) {
         report_.error(sorted_by->span, "JR-202",
                       fmt::format("there is no column '{}' in table '{}' to sort by", sorted_by->text, table.name));
@@ -491,9 +266,17 @@ class ModelChecker {
     }
   }
 
+  // Tells of a column that is disabled where nothing can do without it.
+  bool is_disabled_column(const Table& table, const syntax::Name& name) {
+    const Disabled* const disabled = model_.find_disabled(DefinitionKind::calculated_column, name.text, table.name);
+    if (disabled != nullptr) diagnostics_.push_back(told_disabled(model_.sources, name.span, *disabled));
+    return disabled != nullptr;
+  }
+
   std::optional<std::uint32_t> column_in(TableIndex table, const syntax::Name& name) {
     const auto column = model_.tables[table].find(name.text);
     if (column) return column;
+    if (is_disabled_column(model_.tables[table], name)) return std::nullopt;
     std::vector<std::string> names;
     for (const Column& c : model_.tables[table].columns) names.push_back(c.name);
     report_.error(name.span, "JR-202",
@@ -505,6 +288,10 @@ class ModelChecker {
   std::optional<TableIndex> table_of(const syntax::Name& name) {
     const auto table = model_.find_table(name.text);
     if (table) return table;
+    if (const Disabled* const disabled = model_.find_disabled(DefinitionKind::calculated_table, name.text)) {
+      diagnostics_.push_back(told_disabled(model_.sources, name.span, *disabled));
+      return std::nullopt;
+    }
     std::vector<std::string> names;
     for (const Table& t : model_.tables) names.push_back(t.name);
     report_.error(name.span, "JR-201", fmt::format("there is no table '{}'", name.text),
@@ -671,18 +458,26 @@ class ModelChecker {
 
   void check_formats() {
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
-      for (std::uint32_t c = 0; c < text_.tables[t].columns.size(); ++c)
-        check_format(text_.tables[t].columns[c].attributes, model_.tables[t].columns[c].type);
+      for (std::uint32_t c = 0; c < text_.tables[t].columns.size(); ++c) {
+        const auto check = [&] {
+          check_format(text_.tables[t].columns[c].attributes, model_.tables[t].columns[c].type);
+        };
+        if (text_.tables[t].columns[c].expression) {
+          owning(of_column({t, c}), check);
+        } else {
+          check();
+        }
+      }
     }
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) {
-      if (model_.measures[m].expression)
-        check_format(measure_texts_[m]->attributes, model_.measures[m].expression->type);
+      if (!model_.measures[m].expression) continue;
+      owning(of_measure(m), [&] { check_format(measure_texts_[m]->attributes, model_.measures[m].expression->type); });
     }
   }
 
   // A calculated column may be what a link starts from, and then must not be reached over that link.
   void check_circles() {
-    if (has_errors(diagnostics_)) return;
+    if (is_wrong()) return;
     std::map<ColumnId, State> states;
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
@@ -873,7 +668,9 @@ class ModelChecker {
     for (TableIndex t = 0; t < model_.tables.size(); ++t) {
       const syntax::Table& text = text_.tables[t];
       if (!text.rows) continue;
-      const RowSetPtr rows = check_rows(definitions_, *text.rows, Scope{}, diagnostics_);
+      RowSetPtr rows;
+      owning(of_table(t), [&] { rows = check_rows(definitions_, *text.rows, Scope{}, diagnostics_); });
+      if (!rows) model_.disabled.push_back(of_table(t));  // what it holds is not known
       if (!rows) continue;
       Table& table = model_.tables[t];
       table.rows = rows;
@@ -921,58 +718,87 @@ class ModelChecker {
   }
 
   std::optional<Type> column_type(ColumnId id, Span use) {
-    Column& column = model_.tables[id.table].columns[id.column];
+    const Column& column = model_.tables[id.table].columns[id.column];
     if (column.from_row) return column.type;
-    const syntax::Column& text = text_.tables[id.table].columns[id.column];
-    if (!text.expression) return column.type;
-    return define(column_states_[id.table][id.column], model_.column_name(id), use, *text.expression,
-                  calculated_scope(id.table, this_of(id.table)), column.expression, &column.type);
+    if (!text_.tables[id.table].columns[id.column].expression) return column.type;
+    return used(column_states_[id.table][id.column], of_column(id), use, [&] { define_column(id); })
+               ? std::optional(column.type)
+               : std::nullopt;
   }
 
   std::optional<Type> measure_type(MeasureIndex m, Span use) {
-    Measure& measure = model_.measures[m];
-    return define(measure_states_[m], measure.name, use, *measure_texts_[m]->expression, Scope{}, measure.expression,
-                  nullptr);
+    return used(measure_states_[m], of_measure(m), use, [&] { define_measure(m); })
+               ? std::optional(model_.measures[m].expression->type)
+               : std::nullopt;
   }
 
-  // Checks a definition when it is first needed. `under_way_` is the chain of those that wait for it.
-  std::optional<Type> define(State& state, const std::string& name, Span use, const syntax::Expression& text,
-                             const Scope& scope, NodePtr& result, Type* type) {
+  void define_column(ColumnId id) {
+    Column& column = model_.tables[id.table].columns[id.column];
+    State& state = column_states_[id.table][id.column];
+    if (column.from_row || state != State::untouched) return;
+    const syntax::Column& text = text_.tables[id.table].columns[id.column];
+    if (!text.expression) return;
+    owning(of_column(id), [&] {
+      define(state, model_.column_name(id), *text.expression, calculated_scope(id.table, this_of(id.table)),
+             column.expression);
+    });
+    if (column.expression) column.type = column.expression->type;
+  }
+
+  void define_measure(MeasureIndex m) {
+    if (measure_states_[m] != State::untouched) return;
+    Measure& measure = model_.measures[m];
+    owning(of_measure(m), [&] {
+      define(measure_states_[m], measure.name, *measure_texts_[m]->expression, Scope{}, measure.expression);
+    });
+  }
+
+  // Whether what is used is good; it is defined when it is first needed. `under_way_` is the chain of those that wait.
+  template <class Define>
+  bool used(const State& state, const Disabled& definition, Span use, const Define& define_it) {
     if (state == State::checking) {
+      const std::string name = definition.full_name();
       const auto begin = std::find(under_way_.begin(), under_way_.end(), name);
       std::string chain;
       for (auto at = begin; at != under_way_.end(); ++at) chain += *at + " -> ";
       report_.error(use, "JR-211", fmt::format("'{}' is defined by itself: {}{}", name, chain, name),
                     "break the circle");
-      return std::nullopt;
+      return false;
     }
     if (state == State::untouched) {
       if (under_way_.size() >= deepest.definitions) return too_deep(use);
-      state = State::checking;
-      under_way_.push_back(name);
-      depths_.emplace_back();
-      NodePtr node = check_expression(definitions_, text, scope, diagnostics_);
-      under_way_.pop_back();
-      Depth& depth = depth_of_[&state] = depths_.back();
-      depths_.pop_back();
-      ++depth.definitions;
-      depth.levels += text.height;
-      if (node && node->op == Op::literal && node->literal.is_null()) {
-        report_.error(text.span, "JR-301", "null alone has no type", "give it one: if false then 0");
-        node = nullptr;
-      }
-      state = node ? State::good : State::bad;
-      result = std::move(node);
-      if (result && type != nullptr) *type = result->type;
+      define_it();
     }
-    if (state != State::good) return std::nullopt;
-    const Depth& depth = depth_of_[&state];
-    if (depths_.empty()) return result->type;
+    if (state != State::good) {
+      diagnostics_.push_back(told_disabled(model_.sources, use, definition));
+      return false;
+    }
+    if (depths_.empty()) return true;
     // Whatever the order in which they are checked.
+    const Depth& depth = depth_of_[&state];
     if (depth.definitions >= deepest.definitions || depth.levels >= deepest.levels) return too_deep(use);
     depths_.back().definitions = std::max(depths_.back().definitions, depth.definitions);
     depths_.back().levels = std::max(depths_.back().levels, depth.levels);
-    return result->type;
+    return true;
+  }
+
+  void define(State& state, const std::string& name, const syntax::Expression& text, const Scope& scope,
+              NodePtr& result) {
+    state = State::checking;
+    under_way_.push_back(name);
+    depths_.emplace_back();
+    NodePtr node = check_expression(definitions_, text, scope, diagnostics_);
+    under_way_.pop_back();
+    Depth& depth = depth_of_[&state] = depths_.back();
+    depths_.pop_back();
+    ++depth.definitions;
+    depth.levels += text.height;
+    if (node && node->op == Op::literal && node->literal.is_null()) {
+      report_.error(text.span, "JR-301", "null alone has no type", "give it one: if false then 0");
+      node = nullptr;
+    }
+    state = node ? State::good : State::bad;
+    result = std::move(node);
   }
 
   // How far definitions rest on others, and how many levels their expressions have in all: bounded, so that whatever
@@ -983,13 +809,13 @@ class ModelChecker {
   };
   static constexpr Depth deepest{200, 2000};
 
-  std::optional<Type> too_deep(Span use) {
+  bool too_deep(Span use) {
     report_.error(use, "JR-211",
                   fmt::format("definitions rest on each other more than {} deep here, or on more than {} levels of "
                               "expressions",
                               deepest.definitions, deepest.levels),
                   "let them rest on fewer others");
-    return std::nullopt;
+    return false;
   }
 
   std::map<const State*, Depth> depth_of_;
@@ -1007,22 +833,78 @@ class ModelChecker {
   std::vector<std::vector<State>> column_states_;
   std::vector<State> measure_states_;
   std::vector<std::string> under_way_;
+  std::vector<Disabled> wrong_;
 };
+
+void leave_out(syntax::Model& model, const std::vector<Disabled>& disabled) {
+  const auto has = [&](DefinitionKind kind, const std::string& name, const std::string& table) {
+    return std::any_of(disabled.begin(), disabled.end(), [&](const Disabled& d) { return d.is(kind, name, table); });
+  };
+  std::erase_if(model.measures,
+                [&](const syntax::Measure& m) { return has(DefinitionKind::measure, m.name.text, ""); });
+  std::erase_if(model.queries, [&](const syntax::Query& q) { return has(DefinitionKind::query, q.name->text, ""); });
+  std::erase_if(model.tables, [&](const syntax::Table& t) {
+    return t.rows && has(DefinitionKind::calculated_table, t.name.text, "");
+  });
+  for (syntax::Table& table : model.tables) {
+    std::erase_if(table.columns, [&](const syntax::Column& c) {
+      return c.expression && has(DefinitionKind::calculated_column, c.name.text, table.name.text);
+    });
+  }
+}
+
+// The names in the text of each.
+void note_names(const Sources& sources, std::vector<Disabled>& disabled) {
+  for (std::uint32_t file = 0; file < sources.size(); ++file) {
+    if (std::none_of(disabled.begin(), disabled.end(), [&](const Disabled& d) { return d.span.file == file; }))
+      continue;
+    Diagnostics ignored;
+    for (const Token& token : tokenize(sources, file, ignored)) {
+      if (token.kind != TokenKind::name && token.kind != TokenKind::quoted_name) continue;
+      for (Disabled& each : disabled) {
+        if (each.span.file == file && each.span.begin <= token.span.begin && token.span.end <= each.span.end)
+          each.names.insert(token.text);
+      }
+    }
+  }
+}
 
 }  // namespace
 
 CheckedModel check_model(const syntax::Model& model, Sources sources, const Reading& reading,
                          Diagnostics& diagnostics) {
-  return ModelChecker(model, std::move(sources), reading, diagnostics).check();
+  std::vector<Disabled> wrong;
+  Reading unread = reading;  // whose names are known, and their problems told
+  unread.disabled.insert(unread.disabled.end(), model.unread.begin(), model.unread.end());
+  CheckedModel checked = ModelChecker(model, std::move(sources), unread, diagnostics).check(wrong);
+  append_problems(wrong, diagnostics);
+  // Told is the cause, not what it leads to.
+  if (!std::all_of(diagnostics.begin(), diagnostics.end(), rests_on_disabled))
+    std::erase_if(diagnostics, rests_on_disabled);
+  return checked;
 }
 
-Query check_query(const CheckedModel& model, const syntax::Query& query,
-                  const std::vector<const syntax::Expression*>& further_where, Diagnostics& diagnostics) {
-  VariableId next = model.variables;
-  const Definitions definitions{model, [&](ColumnId id, Span) { return std::optional(model.column(id).type); },
-                                [&](MeasureIndex m, Span) { return std::optional(model.measures[m].expression->type); },
-                                [&] { return next++; }};
-  return QueryChecker(model, definitions, diagnostics).check(query, further_where);
+CheckedModel check_what_holds(syntax::Model& model, const Sources& sources, Reading reading, Diagnostics& diagnostics) {
+  for (Disabled& unread : model.unread) {
+    for (const Diagnostic& problem : unread.problems) std::erase(diagnostics, problem);
+    reading.disabled.push_back(std::move(unread));
+  }
+  model.unread.clear();
+  // What is left out is what others rest on, which shows when they are checked without it.
+  while (true) {
+    Diagnostics problems;
+    std::vector<Disabled> wrong;
+    CheckedModel checked = ModelChecker(model, sources, reading, problems).check(wrong);
+    if (wrong.empty() || has_errors(problems)) {
+      diagnostics.insert(diagnostics.end(), problems.begin(), problems.end());
+      checked.disabled.insert(checked.disabled.end(), wrong.begin(), wrong.end());
+      note_names(sources, checked.disabled);
+      return checked;
+    }
+    leave_out(model, wrong);
+    reading.disabled.insert(reading.disabled.end(), std::make_move_iterator(wrong.begin()),
+                            std::make_move_iterator(wrong.end()));
+  }
 }
 
 }  // namespace juniper::language

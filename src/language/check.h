@@ -18,10 +18,17 @@ struct Reading {
   std::map<std::string, std::string> settings;
   // Definitions that stand in for those of the text, or beside them.
   std::vector<const syntax::Measure*> drafts;
+  // What the text held, and was left out of it: its names stay taken, and what rests on it is an error (JR-219).
+  std::vector<Disabled> disabled = {};
 };
 
 // Checks a whole model. Appends every problem found; the result may be used only when none is an error.
 CheckedModel check_model(const syntax::Model& model, Sources sources, const Reading& reading, Diagnostics& diagnostics);
+
+// The same, but what is wrong with a definition disables it, and what rests on it: both are taken out of the tree, and
+// stand in CheckedModel::disabled with what is wrong. Other errors are appended, those of `diagnostics` that the parser
+// told of such definitions go from there. Drafts are not disabled.
+CheckedModel check_what_holds(syntax::Model& model, const Sources& sources, Reading reading, Diagnostics& diagnostics);
 
 // Checks one query without drafts against a checked model, with further conditions (checked as if each were joined to
 // its `where` by `and`). Their texts must be in model.sources.

@@ -51,6 +51,12 @@ const RowInScope* ExpressionChecker::find_row(const std::string& name) const {
   return at == scope_.rows.rend() ? nullptr : &*at;
 }
 
+bool ExpressionChecker::is_disabled(Span use, DefinitionKind kind, const std::string& name, const std::string& table) {
+  const Disabled* const disabled = model_.find_disabled(kind, name, table);
+  if (disabled != nullptr) diagnostics_.push_back(told_disabled(model_.sources, use, *disabled));
+  return disabled != nullptr;
+}
+
 std::optional<LinkIndex> ExpressionChecker::find_role(const syntax::Name& name) {
   std::vector<std::string> roles;
   for (LinkIndex i = 0; i < model_.links.size(); ++i) {
@@ -165,6 +171,7 @@ NodePtr ExpressionChecker::measure_path(const Expression& e) {
     node->measure = *measure;
     return node;
   }
+  if (is_disabled(e.span, DefinitionKind::measure, first.text)) return nullptr;
   for (const Table& t : model_.tables) {
     if (t.find(first.text)) {
       return error(e.span, "JR-402",
@@ -267,6 +274,8 @@ NodePtr ExpressionChecker::bare_in_rows(const Expression& e) {
   };
   std::vector<const RowInScope*> fitting;
   for (const RowInScope& row : scope_.rows) {
+    if (row.table && is_disabled(e.span, DefinitionKind::calculated_column, name.text, model_.tables[*row.table].name))
+      return nullptr;
     if (holds(row)) fitting.push_back(&row);
   }
   if (fitting.size() > 1) {
@@ -279,6 +288,7 @@ NodePtr ExpressionChecker::bare_in_rows(const Expression& e) {
   }
   if (!fitting.empty()) return column_of_row(e, *fitting.front(), 0);
   if (model_.find_measure(name.text)) return bare_measure_in_row(e);
+  if (is_disabled(e.span, DefinitionKind::measure, name.text)) return nullptr;
   return column_of_row(e, scope_.rows.back(), 0);  // tells what is wrong
 }
 
@@ -321,6 +331,7 @@ std::optional<ColumnRef> ExpressionChecker::slice_column(const syntax::Path& p) 
     if (model_.find_measure(first.text)) {
       return no_column(p.span, "JR-405", fmt::format("'{}' is a measure; rows are chosen by columns here", first.text));
     }
+    if (is_disabled(p.span, DefinitionKind::measure, first.text)) return std::nullopt;
     return no_column(p.span, "JR-202", fmt::format("'{}' needs the table it belongs to", first.text),
                      elsewhere(first.text));
   }
@@ -329,6 +340,7 @@ std::optional<ColumnRef> ExpressionChecker::slice_column(const syntax::Path& p) 
     const Link& link = model_.links[i];
     if (link.role == first.text) return follow(p, 1, ColumnRef{link.from.table, {i}, {link.to.table, 0}}, {});
   }
+  if (is_disabled(first.span, DefinitionKind::calculated_table, first.text)) return std::nullopt;
   return no_column(first.span, "JR-201", fmt::format("there is no table or role '{}'", first.text),
                    base::did_you_mean(first.text, table_and_role_names()));
 }
@@ -343,6 +355,9 @@ std::optional<ColumnRef> ExpressionChecker::follow(const syntax::Path& p, std::s
   const Table& table = model_.tables[ref.column.table];
   const auto column = table.find(name.text);
   if (!column) {
+    if (is_disabled(name.span, DefinitionKind::calculated_column, name.text, table.name) ||
+        is_disabled(name.span, DefinitionKind::calculated_table, table.name))
+      return std::nullopt;
     std::string fix = base::did_you_mean(name.text, column_names(ref.column.table));
     if (fix.empty() && p.parts.size() == 1) fix = elsewhere(name.text);
     return no_column(name.span, "JR-202", fmt::format("there is no column '{}' in table '{}'", name.text, table.name),
@@ -360,6 +375,7 @@ bool ExpressionChecker::hop(const syntax::Name& name, ColumnRef& ref, const Chec
   }
   const auto table = model_.find_table(name.text);
   if (!table) {
+    if (is_disabled(name.span, DefinitionKind::calculated_table, name.text)) return false;
     error(name.span, "JR-201", fmt::format("there is no table or role '{}'", name.text),
           base::did_you_mean(name.text, table_and_role_names()));
     return false;

@@ -90,6 +90,7 @@ RowSetPtr ExpressionChecker::named_rows(const syntax::Name& name, Span span, con
   } else if (const auto table = model_.find_table(name.text)) {
     set->table = table;
   } else {
+    if (is_disabled(name.span, DefinitionKind::calculated_table, name.text)) return nullptr;
     std::vector<std::string> names;
     for (const Table& t : model_.tables) names.push_back(t.name);
     for (const NameInScope& n : scope_.names) names.push_back(n.name);

@@ -94,6 +94,7 @@ std::optional<Across> ExpressionChecker::across(const syntax::Across& text) {
     } else if (role != model_.links.end()) {
       across.roles.push_back(static_cast<LinkIndex>(role - model_.links.begin()));
     } else {
+      if (is_disabled(item.span, DefinitionKind::calculated_table, name)) return std::nullopt;
       std::string fix = base::did_you_mean(name, table_and_role_names());
       if (fix.empty()) fix = elsewhere(name);
       return no_column(item.span, "JR-201",

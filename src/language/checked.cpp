@@ -44,6 +44,13 @@ const Query* CheckedModel::find_query(std::string_view wanted) const {
   return at == queries.end() ? nullptr : &*at;
 }
 
+const Disabled* CheckedModel::find_disabled(DefinitionKind kind, std::string_view wanted,
+                                            std::string_view table) const {
+  const auto at =
+      std::find_if(disabled.begin(), disabled.end(), [&](const Disabled& d) { return d.is(kind, wanted, table); });
+  return at == disabled.end() ? nullptr : &*at;
+}
+
 namespace {
 
 // True if rows follow this link by default, where some roles stand in for the links without one.

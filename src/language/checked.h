@@ -16,6 +16,7 @@
 #include "base/source_place.h"
 #include "base/unit.h"
 #include "juniper/value.h"
+#include "language/disabled.h"
 #include "language/source_text.h"
 
 namespace juniper::language {
@@ -443,6 +444,7 @@ struct CheckedModel {
   std::vector<Query> queries;
   std::vector<Query> captured;  // that are asked from outside, but for those that name a saved one
   std::vector<NotUnderstood> not_understood;
+  std::vector<Disabled> disabled;
   std::uint32_t files = 0;   // of `sources`, those that are the model's own
   VariableId variables = 1;  // the first id that is not taken
 
@@ -450,6 +452,8 @@ struct CheckedModel {
   std::optional<MeasureIndex> find_measure(std::string_view name) const;
   const ModelFunction* find_function(std::string_view name) const;
   const Query* find_query(std::string_view name) const;
+  // Of a calculated column, with its table.
+  const Disabled* find_disabled(DefinitionKind kind, std::string_view name, std::string_view table = "") const;
   const Column& column(ColumnId id) const { return tables[id.table].columns[id.column]; }
   std::string column_name(ColumnId id) const { return tables[id.table].name + "." + column(id).name; }
   // A link as it is written: "sessions.end_day -> days.day as end_date".

@@ -89,6 +89,8 @@ class ExpressionChecker {
   std::string elsewhere(const std::string& column) const;
   std::string row_text(const RowInScope& row) const;
   const RowInScope* find_row(const std::string& name) const;
+  // Whether a name means what is disabled, which is then told.
+  bool is_disabled(Span use, DefinitionKind kind, const std::string& name, const std::string& table = "");
   std::optional<LinkIndex> find_role(const syntax::Name& name);
   NodePtr path(const Expression& e);
   NodePtr scalar_name(const Expression& e);

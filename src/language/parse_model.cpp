@@ -22,13 +22,18 @@ syntax::Model Parser::model() {
   syntax::Model model;
   while (!at_end()) {
     const std::size_t before = at_;
+    const std::size_t known = diagnostics_.size();
+    definition_.reset();
     try {
       declaration(model);
     } catch (const Abandon&) {
       depth_ = 0;
       brackets_ = 0;
       clauses_ = false;
-      recover([this] { return token().starts_line && is_any(declaration_words); }, before);
+      // An open bracket may have taken the next declaration in.
+      at_ = before;
+      recover([this] { return token().starts_line && is_any(declaration_words) && !follows("with"); }, before);
+      if (auto definition = abandoned(known)) model.unread.push_back(std::move(*definition));
     }
   }
   return model;
@@ -218,6 +223,7 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
     if (is("every") && is("day", 1)) {
       every_day(model, table);
     } else {
+      begin_definition(DefinitionKind::calculated_table, table.name, begin);
       table.rows = rows();
     }
     if (is_text()) table.description = take().text;
@@ -254,18 +260,64 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   table.rows_span = {begin.file, rows_begin, last_end()};
   if (is_text()) table.description = take().text;
   expect("{", "before the table's columns");
+  bool goes_on = false;  // behind a column that was not understood: the lines that follow may be a part of it
   while (!at_end() && !is("}")) {
     const std::size_t before = at_;
+    const std::size_t known = diagnostics_.size();
+    definition_.reset();
     try {
       table.columns.push_back(column());
+      goes_on = false;
     } catch (const Abandon&) {
-      recover([this] { return token().starts_line || is("}"); }, before);
+      const std::size_t failed = at_;
+      at_ = before;
+      recover([&] { return at_ >= failed ? token().starts_line || is("}") : begins_column(before); }, before);
+      if (auto definition = abandoned(known)) {
+        definition->table = table.name.text;
+        goes_on = true;
+        model.unread.push_back(*definition);
+        for (const syntax::Name& name : taken_in(before)) {
+          definition->name = name.text;
+          model.unread.push_back(*definition);
+        }
+      } else if (goes_on) {
+        Disabled& column = model.unread.back();
+        column.span = since(column.span);
+        column.problems.insert(column.problems.end(), diagnostics_.begin() + static_cast<std::ptrdiff_t>(known),
+                               diagnostics_.end());
+      }
     }
   }
+  definition_.reset();
   mark(Mark::close);
   expect("}", "after the table's columns");
   table.span = since(begin);
   model.tables.push_back(std::move(table));
+}
+
+// Whether a line that begins here is a column of its own, and no part of the one that began at the token `first` and was
+// not understood: an open bracket may have taken it in.
+bool Parser::begins_column(std::size_t first) const {
+  if (!token().starts_line || !is_name()) return false;
+  if (is_type(1) || ((is("key") || is("hidden")) && is_type(2))) return true;
+  int open = 0;
+  for (std::size_t i = first; i < at_; ++i) {
+    if (tokens_[i].kind == TokenKind::symbol) open += tokens_[i].text == "(" ? 1 : tokens_[i].text == ")" ? -1 : 0;
+  }
+  return open <= 0 && is("=", 1);
+}
+
+// Names of calculated columns that an open bracket has taken in, since the token `first`; names of `let` stand so, too.
+std::vector<syntax::Name> Parser::taken_in(std::size_t first) const {
+  std::vector<syntax::Name> names;
+  for (std::size_t i = first; i + 1 < at_; ++i) {
+    const Token& token = tokens_[i];
+    if (token.kind == TokenKind::name && token.text == "let") return {};
+    const bool is_name = token.kind == TokenKind::name || token.kind == TokenKind::quoted_name;
+    if (i > first && token.starts_line && is_name && tokens_[i + 1].text == "=")
+      names.push_back({token.text, token.span});
+  }
+  return names;
 }
 
 // every day from 2020 to 2026, or of (sessions.start_day, sessions.end_day); with options in brackets.
@@ -376,6 +428,7 @@ syntax::Column Parser::column() {
   marks_[first] = is("=") ? Mark::computed : Mark::column;
   mark(Mark::cell);
   if (accept("=")) {
+    begin_definition(DefinitionKind::calculated_column, column.name, begin);
     column.expression = expression();
   } else {
     const Span type_begin = token().span;
@@ -497,6 +550,7 @@ void Parser::measure(syntax::Model& model, Span begin, bool hidden) {
   syntax::Measure measure;
   measure.hidden = hidden;
   measure.name = name("the measure's name");
+  begin_definition(DefinitionKind::measure, measure.name, begin);
   mark(Mark::cell);
   expect("=", "after the measure's name");
   measure.expression = expression();

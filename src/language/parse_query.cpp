@@ -18,8 +18,9 @@ syntax::Query Parser::query_text() {
 }
 
 void Parser::query(syntax::Model& model) {
-  take();
+  const Span begin = take().span;
   const syntax::Name query_name = name("the query's name");
+  begin_definition(DefinitionKind::query, query_name, begin);
   std::string title;
   if (is_text()) title = take().text;
   const std::int64_t budget = is("within") ? query_budget() : 0;

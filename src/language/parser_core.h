@@ -73,6 +73,9 @@ class Parser {
   }
   bool is_text(std::size_t ahead = 0) const { return token(ahead).kind == TokenKind::text; }
   bool is_name() const { return token().kind == TokenKind::name || token().kind == TokenKind::quoted_name; }
+  bool follows(std::string_view word) const {
+    return at_ > 0 && tokens_[at_ - 1].kind == TokenKind::name && tokens_[at_ - 1].text == word;
+  }
   const Token& take() {
     const Token& taken = token();
     if (!at_end()) ++at_;
@@ -136,6 +139,21 @@ class Parser {
     while (!at_end() && !resume()) take();
   }
 
+  // What is being read from here on can do without, should it not be understood: a definition whose name is known.
+  void begin_definition(DefinitionKind kind, const syntax::Name& name, Span begin) {
+    if (!definition_) definition_ = Disabled{kind, "", name.text, begin, {}};  // a query's drafts are a part of it
+  }
+  // Behind recover(), the definition that was abandoned, with the problems since the first `known` ones; nothing where
+  // what was abandoned has to be there.
+  std::optional<Disabled> abandoned(std::size_t known) {
+    std::optional<Disabled> definition = std::move(definition_);
+    definition_.reset();
+    if (!definition) return std::nullopt;
+    definition->span = since(definition->span);
+    definition->problems.assign(diagnostics_.begin() + static_cast<std::ptrdiff_t>(known), diagnostics_.end());
+    return definition;
+  }
+
   void mark(Mark mark) { marks_.try_emplace(token().span.begin, mark); }
 
   // --- declarations: parse_model.cpp ------------------------------------------------------------------------------
@@ -152,6 +170,8 @@ class Parser {
   void every_day_option(syntax::EveryDay& options);
   syntax::ExpressionPtr year();
   bool is_type(std::size_t ahead) const;
+  bool begins_column(std::size_t first) const;
+  std::vector<syntax::Name> taken_in(std::size_t first) const;
   bool type_at(std::size_t ahead) const;
   syntax::TypeName type();
   syntax::Attributes attributes();
@@ -273,8 +293,9 @@ class Parser {
   std::size_t expression_begin_ = 0;  // the token with which the innermost expression begins
   int depth_ = 0;
   int brackets_ = 0;
-  int trials_ = 0;        // names of `let` around that are read both as rows and as an expression
-  bool clauses_ = false;  // within the clauses of a query
+  int trials_ = 0;                      // names of `let` around that are read both as rows and as an expression
+  bool clauses_ = false;                // within the clauses of a query
+  std::optional<Disabled> definition_;  // that is being read
 };
 
 }  // namespace juniper::language

@@ -9,6 +9,7 @@
 #include "base/field_part.h"
 #include "base/source_place.h"
 #include "juniper/value.h"
+#include "language/disabled.h"
 #include "language/source_text.h"
 
 namespace juniper::language::syntax {
@@ -282,6 +283,7 @@ struct Model {
   std::vector<Include> includes;
   std::vector<Measure> measures;
   std::vector<Query> queries;
+  std::vector<Disabled> unread;  // that the parser did not understand, and of which it knows the name
 };
 
 }  // namespace juniper::language::syntax

@@ -180,6 +180,37 @@ std::set<MeasureIndex> measures_in(const CheckedModel& model, const RowSetPtr& r
 
 // --- definitions ----------------------------------------------------------------------------------------------------
 
+namespace {
+
+// Whatever bears one of the names in the text of what is disabled.
+std::vector<Mention> named_by(const CheckedModel& model, const Disabled& disabled) {
+  std::vector<Mention> mentions;
+  const auto mention = [&](const std::string& name) -> Mention* {
+    if (!disabled.names.contains(name)) return nullptr;
+    mentions.push_back({Manner::listed, {}, {}, {}, {}, {}, disabled.span});
+    return &mentions.back();
+  };
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    if (Mention* const table = mention(model.tables[t].name)) table->table = t;
+    for (std::uint32_t c = 0; c < model.tables[t].columns.size(); ++c) {
+      if (Mention* const column = mention(model.tables[t].columns[c].name)) column->column = {t, c};
+    }
+  }
+  for (LinkIndex l = 0; l < model.links.size(); ++l) {
+    if (model.links[l].role.empty()) continue;
+    if (Mention* const role = mention(model.links[l].role)) role->link = l;
+  }
+  for (std::uint32_t p = 0; p < model.parameters.size(); ++p) {
+    if (Mention* const parameter = mention(model.parameters[p].name)) parameter->parameter = p;
+  }
+  for (MeasureIndex m = 0; m < model.measures.size(); ++m) {
+    if (Mention* const measure = mention(model.measures[m].name)) measure->measure = m;
+  }
+  return mentions;
+}
+
+}  // namespace
+
 void each_definition(const CheckedModel& model, const VisitDefinition& visit) {
   const auto of = [&](Role role, std::string name, Span span, Span name_span) {
     Definition definition;
@@ -283,6 +314,11 @@ void each_definition(const CheckedModel& model, const VisitDefinition& visit) {
     Definition definition = of(Role::declared, measure.name, measure.span, measure.name_span);
     definition.measure = &measure;
     declared(measure.used_by, std::move(definition));
+  }
+  for (const Disabled& disabled : model.disabled) {
+    Definition definition = of(Role::disabled, disabled.full_name(), disabled.span, disabled.span);
+    definition.names = named_by(model, disabled);
+    visit(definition);
   }
 }
 
@@ -414,6 +450,7 @@ void each_mention(const Definition& definition, const VisitMention& visit) {
   mentions.look(definition.rows);
   for (const ColumnId id : definition.columns) mentions.column(id, Manner::listed, definition.place);
   for (const TableIndex table : definition.tables) mentions.table(table, Manner::listed, definition.place);
+  for (const Mention& name : definition.names) visit(name);
   if (definition.role == Role::declared && definition.measure)
     mentions.measure(static_cast<MeasureIndex>(definition.measure - definition.model->measures.data()), Manner::listed,
                      definition.place);

@@ -98,6 +98,28 @@ enum class Role : std::uint8_t {
   where,              // … a condition of `where`
   having,             // … the condition of `having`
   declared,           // `used by`, of a column or a measure
+  disabled,           // what is left out of the model: each name in it may be that of anything
+};
+
+enum class Manner : std::uint8_t {
+  read,      // a column's value in a row, a measure's value, a parameter's; a table's rows, one by one
+  filter,    // a column of the slice: what is asked is narrowed by it
+  group,     // rows or results are told apart by it
+  grouping,  // it is asked whether the slice is narrowed to one value of it
+  dropped,   // filters on a column, on a table, or that come over a link are dropped
+  followed,  // a link, by its role
+  listed,    // a column or a table in a list: ends of links, orders, the calendar; anything, where all that is known is
+             // that its name stands there
+};
+
+struct Mention {
+  Manner manner = Manner::read;
+  std::optional<ColumnId> column;  // one of these five
+  std::optional<TableIndex> table;
+  std::optional<LinkIndex> link;
+  std::optional<std::uint32_t> parameter;
+  std::optional<MeasureIndex> measure;
+  Span span;
 };
 
 struct Definition {
@@ -111,6 +133,7 @@ struct Definition {
   RowSetPtr rows;
   std::vector<ColumnId> columns;
   std::vector<TableIndex> tables;    // of `reached from`
+  std::vector<Mention> names;        // of what is disabled
   std::optional<ColumnId> column;    // that is calculated, ordered or declared
   std::optional<TableIndex> table;   // whose rows it is about, or whose column
   const Measure* measure = nullptr;  // that is defined or declared
@@ -137,26 +160,6 @@ std::vector<const Measure*> drafts_of(const Query& query);
 bool is_draft(const Query& query, const Measure& measure);
 
 // --- mentions -------------------------------------------------------------------------------------------------------
-
-enum class Manner : std::uint8_t {
-  read,      // a column's value in a row, a measure's value, a parameter's; a table's rows, one by one
-  filter,    // a column of the slice: what is asked is narrowed by it
-  group,     // rows or results are told apart by it
-  grouping,  // it is asked whether the slice is narrowed to one value of it
-  dropped,   // filters on a column, on a table, or that come over a link are dropped
-  followed,  // a link, by its role
-  listed,    // a column or a table in a list: ends of links, orders, the calendar
-};
-
-struct Mention {
-  Manner manner = Manner::read;
-  std::optional<ColumnId> column;  // one of these five
-  std::optional<TableIndex> table;
-  std::optional<LinkIndex> link;
-  std::optional<std::uint32_t> parameter;
-  std::optional<MeasureIndex> measure;
-  Span span;
-};
 
 // Calls visit for everything that a definition names, once for each time that it does. A measure that a query defines for
 // itself is one of the query's model, and none of the text's own. A link that is followed because a

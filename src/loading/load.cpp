@@ -218,6 +218,8 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     for (Diagnostic& gap : engine::calendar_gaps(model::checked(*model), refreshed->store))
       made.warnings.push_back(std::move(gap));
     made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
+    const Diagnostics disabled = model->disabled_problems();
+    made.warnings.insert(made.warnings.end(), disabled.begin(), disabled.end());
     return made;
   });
 }

@@ -70,6 +70,9 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
         case Role::declared:
           return block(definition.span, fmt::format("\"{}\" uses it, as its declaration says", definition.name),
                        "take `used by` out when that is over");
+        case Role::disabled:
+          return block(definition.span, fmt::format("'{}' is disabled, and names it", definition.name),
+                       "mend that definition first");
       }
     });
   });

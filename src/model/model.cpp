@@ -59,6 +59,7 @@ void append(language::syntax::Model& model, language::syntax::Model& from) {
   append(model.calendars, from.calendars);
   append(model.measures, from.measures);
   append(model.queries, from.queries);
+  append(model.unread, from.unread);
 }
 
 // In the order of the texts, whichever stage found them.
@@ -67,6 +68,31 @@ void sort_by_place(Diagnostics& diagnostics) {
     return std::tuple(a.place.file, a.place.line, a.place.column) <
            std::tuple(b.place.file, b.place.line, b.place.column);
   });
+}
+
+// What is wrong with what is disabled, each problem once, and not what that leads to.
+void append_told(const std::vector<language::Disabled>& disabled, Diagnostics& diagnostics) {
+  for (const language::Disabled& definition : disabled) {
+    for (const Diagnostic& problem : definition.problems) {
+      if (language::rests_on_disabled(problem)) continue;
+      if (std::find(diagnostics.begin(), diagnostics.end(), problem) == diagnostics.end())
+        diagnostics.push_back(problem);
+    }
+  }
+}
+
+UserKind kind_of(language::DefinitionKind kind) {
+  switch (kind) {
+    case language::DefinitionKind::measure:
+      return UserKind::measure;
+    case language::DefinitionKind::calculated_column:
+      return UserKind::calculated_column;
+    case language::DefinitionKind::calculated_table:
+      return UserKind::calculated_table;
+    case language::DefinitionKind::query:
+      return UserKind::query;
+  }
+  return UserKind::disabled;
 }
 
 }  // namespace
@@ -88,7 +114,7 @@ namespace {
 language::Query check_one(const language::CheckedModel& checked, const language::syntax::Model& definitions,
                           const language::syntax::Query& query, const ReadOptions& options, Diagnostics& problems) {
   if (query.drafts.empty()) return language::check_query(checked, query, {}, problems);
-  language::Reading reading{options.settings, {}};
+  language::Reading reading{options.settings, {}, checked.disabled};
   for (const auto& draft : query.drafts) reading.drafts.push_back(&draft);
   auto variant =
       std::make_shared<language::CheckedModel>(language::check_model(definitions, checked.sources, reading, problems));
@@ -151,15 +177,22 @@ Result<Model> Model::build(ModelText first, const Find& find, const ReadOptions&
       sources.add({name, std::move(*text)});
     }
   }
+  const language::Reading reading{options.settings, {}};
+  const bool disables = options.disable_wrong && !options.strict;
   auto checked = std::make_shared<language::CheckedModel>(
-      language::check_model(tree, sources, {options.settings, {}}, diagnostics));
+      disables ? language::check_what_holds(tree, sources, reading, diagnostics)
+               : language::check_model(tree, sources, reading, diagnostics));
   checked->files = checked->sources.size();
   if (!has_errors(diagnostics)) model::check_captured(*checked, tree, options);
   sort_by_place(diagnostics);
   if (options.strict) {
     for (Diagnostic& diagnostic : diagnostics) diagnostic.severity = Severity::error;
   }
-  if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+  if (has_errors(diagnostics)) {
+    append_told(checked->disabled, diagnostics);
+    sort_by_place(diagnostics);
+    return tl::unexpected(std::move(diagnostics));
+  }
   return Model(std::move(checked), std::make_shared<const Diagnostics>(std::move(diagnostics)),
                std::make_shared<const ReadOptions>(options));
 }
@@ -198,6 +231,35 @@ std::vector<ModelText> Model::texts() const {
 Diagnostics Model::not_understood() const {
   Diagnostics problems;
   for (const language::NotUnderstood& query : checked_->not_understood) problems.push_back(query.problem);
+  return problems;
+}
+std::vector<DisabledInfo> Model::disabled() const {
+  std::vector<DisabledInfo> infos;
+  for (const language::Disabled& disabled : checked_->disabled) {
+    infos.push_back(
+        {kind_of(disabled.kind), disabled.full_name(), checked_->sources.place(disabled.span), disabled.problems});
+  }
+  return infos;
+}
+Diagnostics Model::disabled_problems() const {
+  Diagnostics problems;
+  if (checked_->disabled.empty()) return problems;
+  append_told(checked_->disabled, problems);
+  sort_by_place(problems);
+  constexpr std::size_t most_names = 12;
+  const std::size_t count = checked_->disabled.size();
+  std::string list;
+  for (std::size_t i = 0; i < std::min(count, most_names); ++i) {
+    const language::Disabled& disabled = checked_->disabled[i];
+    list += fmt::format("{}{} {}", i == 0 ? "" : ", ", to_string(disabled.kind), disabled.full_name());
+  }
+  if (count > most_names) list += fmt::format(" and {} more", count - most_names);
+  const Diagnostics told = base::error(
+      "JR-220",
+      fmt::format("{} disabled by {}: {}", count == 1 ? "1 definition is" : fmt::format("{} definitions are", count),
+                  problems.size() == 1 ? "this error" : "these errors", list),
+      "the rest of the model answers; --strict stops here instead");
+  problems.insert(problems.end(), told.begin(), told.end());
   return problems;
 }
 const std::string& Model::title() const {

@@ -33,8 +33,10 @@ UserKind kind_of(Role role) {
       return UserKind::query;
     case Role::declared:
       return UserKind::declared;
+    case Role::disabled:
+      return UserKind::disabled;
   }
-  return UserKind::declared;
+  return UserKind::disabled;
 }
 
 namespace {
@@ -109,6 +111,8 @@ std::string_view to_string(UserKind kind) {
       return "captured query";
     case UserKind::declared:
       return "declared use";
+    case UserKind::disabled:
+      return "disabled definition";
   }
   return "";
 }

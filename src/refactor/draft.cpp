@@ -109,6 +109,12 @@ Result<void> keep(const Dataset& dataset, const Draft& draft) {
   return base::guarded([&]() -> Result<void> {
     const CheckedModel& model = model::checked(dataset.model());
     const auto present = model.find_measure(draft.measure);
+    if (const Disabled* const disabled = model.find_disabled(DefinitionKind::measure, draft.measure)) {
+      return tl::unexpected(Diagnostics{
+          model.sources.diagnostic(Severity::error, "JR-806", disabled->span,
+                                   fmt::format("the measure '{}' stands here already, and is disabled", draft.measure),
+                                   fmt::format("write the draft's definition here: {}", draft.definition))});
+    }
     const std::uint32_t file = present ? model.measures[*present].expression->span.file : 0;
     const SourceText& source = model.sources[file];
     std::string after = source.text;

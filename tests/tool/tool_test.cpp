@@ -51,6 +51,32 @@ void expect_error(const test::ProcessResult& run, int status, const std::string&
   EXPECT_NE(run.err.find(code), std::string::npos) << run.err;
 }
 
+// Every command answers what does not rest on it, with what is wrong beside, and with an exit status that tells.
+TEST_F(ToolTest, OneWrongDefinitionStopsNoCommand) {
+  std::vector<std::vector<std::string>> each = commands();
+  std::map<std::string, std::string> before;
+  for (const auto& command : each) before[command[0] + command.back()] = run_tool(command).out;
+  rewrite("measure old_sessions   = count(", "measure old_sessions   = coumt(");
+  for (std::vector<std::string> command : each) {
+    const auto result = run_tool(command);
+    EXPECT_EQ(result.status, 1) << command[0] << result.err;
+    EXPECT_FALSE(result.out.empty()) << command[0];
+    EXPECT_NE(result.err.find("JR-205"), std::string::npos) << command[0] << result.err;
+    EXPECT_NE(result.err.find("measure old_sessions, query arrivals [JR-220]"), std::string::npos) << result.err;
+    if (command[0] == "ask") {
+      const auto rows = [](const std::string& out) { return out.substr(0, out.rfind("\n\n")); };
+      EXPECT_EQ(rows(result.out), rows(before[command[0] + command.back()]));
+    }
+    command.emplace_back("--strict");
+    const auto strict = run_tool(command);
+    EXPECT_EQ(strict.status, 3) << command[0];
+    EXPECT_EQ(strict.out, "") << command[0];
+  }
+  const auto disabled = run_tool({"ask", model_, "arrivals"});
+  EXPECT_EQ(disabled.status, 3);
+  EXPECT_NE(disabled.err.find("JR-219"), std::string::npos) << disabled.err;
+}
+
 TEST_F(ToolTest, ResultsGoToStdoutAndNothingElse) {
   for (const std::vector<std::string>& command : commands()) {
     const auto run = run_tool(command);
@@ -237,8 +263,8 @@ TEST_F(ToolTest, WrongUsageIs2) {
 TEST_F(ToolTest, InputThatCannotBeReadIs3) {
   expect_error(run_tool({"load", folder_.path("none.ridge")}), 3, "JR-001");
   expect_error(run_tool({"check", model_}), 3, "JR-903");
-  folder_.write("broken.ridge", "measure a = sum(\nmeasure b = c");
-  expect_error(run_tool({"load", folder_.path("broken.ridge")}), 3, "JR-118");
+  folder_.write("broken.ridge", "table a from csv \"a.csv\" {\n  key a integr\n}\nmeasure b = c");
+  expect_error(run_tool({"load", folder_.path("broken.ridge")}), 3, "JR-113");
   rewrite("sessions.bay_id      -> bays.bay_id", "sessions.bay_id      -> bays.station_id");
   expect_error(run_tool({"weigh", model_}), 3, "charging.ridge:");
   folder_.write("bad.jrs", "not a store");

@@ -37,8 +37,10 @@ int run(const AskArguments& arguments, Context& context) {
       return console.wrong_usage("--from-sources and --against compare with different things: ask twice");
     const auto model = Model::read(arguments.model, context.options.reading);
     if (!model) return console.fail(model.error());
-    return give(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }), *model,
-                arguments, context);
+    return with_what_holds(*model, console, [&] {
+      return give(can_be_called_off([&] { return ask_files(*model, arguments.question, context.options); }), *model,
+                  arguments, context);
+    });
   }
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.against == Against::sqlite) {

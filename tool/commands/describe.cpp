@@ -16,8 +16,10 @@ int run(const DescribeArguments& arguments, Context& context) {
   const auto model = read_model(arguments.model, context.options);
   if (!model) return context.console.fail(model.error());
   context.console.warn(model->warnings());
-  return print_or_fail(describe(*model, arguments.name, arguments.shows_hidden ? Hidden::shown : Hidden::left_out),
-                       context.console);
+  return with_what_holds(*model, context.console, [&] {
+    return print_or_fail(describe(*model, arguments.name, arguments.shows_hidden ? Hidden::shown : Hidden::left_out),
+                         context.console);
+  });
 }
 
 }  // namespace

@@ -24,7 +24,8 @@ int run(const LoadArguments& arguments, Context& context) {
   const auto loaded = load(arguments.model, context.options, settings);
   context.console.clear_progress();
   if (loaded) context.console.warn(loaded->warnings);
-  const int status = print_or_fail(loaded, context.console);
+  int status = print_or_fail(loaded, context.console);
+  if (status == 0 && has_errors(loaded->warnings)) status = 1;
   return status == 0 && arguments.verify ? print_verification() : status;
 }
 

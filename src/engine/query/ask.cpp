@@ -70,6 +70,8 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
       if (candidate.name && candidate.name->text == saved->name) parsed = std::move(candidate);
     }
   } else if (is_name(question.query)) {
+    if (const auto* const disabled = checked.find_disabled(language::DefinitionKind::query, question.query))
+      return tl::unexpected(disabled->problems);
     return tl::unexpected(base::error("JR-702", fmt::format("there is no saved query '{}'", question.query),
                                       base::did_you_mean(question.query, names_of(model.queries()))));
   } else {
@@ -86,7 +88,10 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
     auto text = model::parse_all(checked.sources, checked.files, known);
     text.queries.clear();
     const std::uint32_t files = checked.files;
-    checked = language::check_model(text, checked.sources, reading, diagnostics);
+    const language::Sources sources = checked.sources;
+    checked = checked.disabled.empty() ? language::check_model(text, sources, reading, diagnostics)
+                                       : language::check_what_holds(text, sources, reading, known);
+    if (has_errors(known)) diagnostics.insert(diagnostics.end(), known.begin(), known.end());
     checked.files = files;
     if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
   }

@@ -65,6 +65,43 @@ Result<void> keep_captured(const Model& before, const Model& after, const Step& 
   return {};
 }
 
+namespace {
+
+std::set<std::string> names_in(const language::CheckedModel& model) {
+  std::set<std::string> names;
+  for (const language::Table& table : model.tables) {
+    names.insert(table.name);
+    for (const language::Column& column : table.columns) names.insert(column.name);
+  }
+  for (const language::Measure& measure : model.measures) names.insert(measure.name);
+  for (const language::Link& link : model.links) names.insert(link.role);
+  return names;
+}
+
+// What the change would disable, and what is disabled already and names what the change takes away: nobody can tell
+// what it means to say.
+Diagnostics lost_by(const language::CheckedModel& before, const language::CheckedModel& after) {
+  Diagnostics lost;
+  for (const language::Disabled& disabled : after.disabled) {
+    if (before.find_disabled(disabled.kind, disabled.name, disabled.table) == nullptr)
+      lost.insert(lost.end(), disabled.problems.begin(), disabled.problems.end());
+  }
+  const std::set<std::string> left = names_in(after);
+  for (const std::string& name : names_in(before)) {
+    if (left.contains(name)) continue;
+    for (const language::Disabled& disabled : before.disabled) {
+      if (!disabled.names.contains(name)) continue;
+      lost.push_back(before.sources.diagnostic(
+          Severity::error, "JR-803", disabled.span,
+          fmt::format("'{}' is disabled, and names {}, which would go", disabled.full_name(), name),
+          "mend that definition first"));
+    }
+  }
+  return lost;
+}
+
+}  // namespace
+
 Result<Model> read_again(const Model& before, const std::vector<ModelText>& texts, const Step& step) {
   auto after = Model::parse(texts, before.options());
   const auto refuse = [&](const Diagnostics& reasons) {
@@ -81,8 +118,9 @@ Result<Model> read_again(const Model& before, const std::vector<ModelText>& text
     if (std::none_of(before.warnings().begin(), before.warnings().end(), same)) fresh.push_back(warning);
   }
   if (!fresh.empty()) return refuse(fresh);
-  // What is right for one of its uses may be wrong for another.
   const language::CheckedModel& was = model::checked(before);
+  if (const Diagnostics lost = lost_by(was, model::checked(*after)); !lost.empty()) return refuse(lost);
+  // What is right for one of its uses may be wrong for another.
   for (const language::ModelFunction& function : was.functions) {
     const language::ModelFunction* const is = model::checked(*after).find_function(function.name);
     if (is != nullptr && model::checked(*after).sources.text(is->span) == was.sources.text(function.span)) continue;
