@@ -3,11 +3,13 @@
 #include <fmt/format.h>
 #include <unicode/dcfmtsym.h>
 #include <unicode/decimfmt.h>
+#include <unicode/gregocal.h>
 #include <unicode/smpdtfmt.h>
 #include <unicode/timezone.h>
 
 #include <array>
 #include <cmath>
+#include <limits>
 #include <memory>
 
 #include "base/calendar.h"
@@ -35,7 +37,11 @@ std::unique_ptr<icu::DecimalFormat> number_format(std::string_view pattern, UErr
 
 std::unique_ptr<icu::SimpleDateFormat> date_format(std::string_view pattern, UErrorCode& status) {
   auto format = std::make_unique<icu::SimpleDateFormat>(unicode(pattern), icu::Locale::getUS(), status);
-  if (U_SUCCESS(status)) format->adoptTimeZone(icu::TimeZone::getGMT()->clone());
+  if (U_FAILURE(status)) return format;
+  // Dates are Gregorian ones in all years: ICU's own calendar is the Julian one before October 1582.
+  auto calendar = std::make_unique<icu::GregorianCalendar>(*icu::TimeZone::getGMT(), icu::Locale::getUS(), status);
+  if (U_SUCCESS(status)) calendar->setGregorianChange(std::numeric_limits<UDate>::lowest(), status);
+  if (U_SUCCESS(status)) format->adoptCalendar(calendar.release());
   return format;
 }
 
@@ -43,10 +49,11 @@ bool is_moment(Type type) {
   return type.kind == TypeKind::date || type.kind == TypeKind::datetime || type.kind == TypeKind::time;
 }
 
-// Milliseconds since 1970, as ICU counts.
+// Milliseconds since 1970, as ICU counts: those that are over, so that no moment becomes the one behind it.
 double milliseconds_of(const Value& value, Type type) {
-  const auto exact = static_cast<double>(value.exact());
-  return type.kind == TypeKind::date ? exact * static_cast<double>(microseconds_per_day / 1000) : exact / 1000;
+  const auto exact = static_cast<std::int64_t>(value.exact());
+  return static_cast<double>(type.kind == TypeKind::date ? exact * (microseconds_per_day / 1000)
+                                                         : floor_divide(exact, 1000));
 }
 
 }  // namespace
@@ -96,7 +103,15 @@ std::string ValueFormat::text(const Value& value) const {
     const std::string digits = to_text(value, type_);
     pattern_->number->format(icu::StringPiece(digits), out, nullptr, status);
   }
-  return U_SUCCESS(status) && !out.isEmpty() ? utf8(out) : to_text(value, type_);
+  if (U_FAILURE(status) || out.isEmpty()) return to_text(value, type_);
+  std::string text = utf8(out);
+  // What is rounded to nothing has no sign.
+  if (pattern_->number && text.find_first_of("123456789") == std::string::npos) {
+    out.remove();
+    pattern_->number->format(0, out);
+    text = utf8(out);
+  }
+  return text;
 }
 
 std::string grouped(std::uint64_t number) {

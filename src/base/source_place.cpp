@@ -24,40 +24,7 @@ std::string in_quotes(std::string_view text) {
   return out + '"';
 }
 
-bool is_digit(char c) {
-  return c >= '0' && c <= '9';
-}
-
-// The length of the run of one letter at the begin of a pattern.
-std::size_t run_of(std::string_view pattern) {
-  return std::min(pattern.find_first_not_of(pattern[0]), pattern.size());
-}
-
 }  // namespace
-
-bool is_date_pattern(std::string_view pattern) {
-  int days = 0;
-  int months = 0;
-  int years = 0;
-  bool after_number = false;
-  while (!pattern.empty()) {
-    const char letter = pattern[0];
-    const std::size_t letters = run_of(pattern);
-    if (letter == 'd' || letter == 'M' || letter == 'y') {
-      if (letter == 'y' ? letters != 4 : letters > 2) return false;
-      // Numbers that follow each other must have a known length.
-      if (after_number && letters == 1) return false;
-      ++(letter == 'd' ? days : (letter == 'M' ? months : years));
-      after_number = letters == 1;
-      pattern.remove_prefix(letters);
-      continue;
-    }
-    if (is_digit(letter) || (letter >= 'a' && letter <= 'z') || (letter >= 'A' && letter <= 'Z')) return false;
-    after_number = false;
-    pattern.remove_prefix(1);
-  }
-  return days == 1 && months == 1 && years == 1;
-}
 
 bool is_encoding(const std::string& name) {
   UErrorCode error = U_ZERO_ERROR;

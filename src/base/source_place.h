@@ -58,10 +58,6 @@ constexpr bool is_spreadsheet(SourceKind kind) {
   return kind == SourceKind::xlsx || kind == SourceKind::ods;
 }
 
-// Whether a pattern of dates names a day, a month and a year of four digits, each once, and nothing else but characters
-// between them.
-bool is_date_pattern(std::string_view pattern);
-
 // Whether there is an encoding of that name.
 bool is_encoding(const std::string& name);
 

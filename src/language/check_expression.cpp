@@ -4,9 +4,12 @@
 #include <array>
 #include <map>
 
+#include "base/date_pattern.h"
 #include "base/exact.h"
+#include "base/format.h"
 #include "language/expression_checker.h"
 #include "language/functions.h"
+#include "language/lexer.h"
 
 namespace juniper::language {
 
@@ -109,10 +112,22 @@ std::string ExpressionChecker::mismatch_fix(const Node& a, const Node& b) const 
   if (const Node* moment = pair(TypeKind::datetime, TypeKind::date)) {
     return fmt::format("write date({})", moment->span.end > moment->span.begin ? written(moment->span) : "…");
   }
-  if (pair(TypeKind::text, TypeKind::date)) return "write the date as a literal: date \"2025-03-01\"";
-  if (pair(TypeKind::text, TypeKind::datetime)) return "write it as a literal: datetime \"2025-03-01 08:30:00\"";
+  for (const TypeKind kind : {TypeKind::date, TypeKind::datetime}) {
+    const Node* const text = pair(TypeKind::text, kind);
+    if (text == nullptr) continue;
+    const std::string word = to_string(Type{kind, 0});
+    if (text->op != Op::literal) return fmt::format("write {}({})", word, written(text->span));
+    return fmt::format("write it as a literal: {} \"2025-03-01{}\"", word, kind == TypeKind::date ? "" : " 08:30:00");
+  }
   for (const TypeKind number : {TypeKind::integer, TypeKind::decimal, TypeKind::real}) {
-    if (pair(TypeKind::text, number)) return "write the number without quotes, or declare the column as a number";
+    const Node* const text = pair(TypeKind::text, number);
+    if (text == nullptr) continue;
+    if (text->op == Op::literal) return "write the number without quotes, or declare the column as a number";
+    return fmt::format("write {}({}{}), or declare the column as a number",
+                       number == TypeKind::integer ? "integer"
+                       : number == TypeKind::real  ? "real"
+                                                   : "decimal",
+                       written(text->span), number == TypeKind::decimal ? ", digits" : "");
   }
   return "";
 }
@@ -158,7 +173,8 @@ NodePtr ExpressionChecker::binary(const Expression& e) {
     for (NodePtr& operand : operands) {
       if (operand->type.kind != TypeKind::text && !is_null_literal(*operand)) {
         return error(operand->span, "JR-301",
-                     fmt::format("{} takes texts, and this is {}", e.word, described(*operand)));
+                     fmt::format("{} takes texts, and this is {}", e.word, described(*operand)),
+                     fmt::format("write text({})", written(operand->span)));
       }
       operand = convert(operand, text_type);
     }
@@ -362,8 +378,61 @@ NodePtr ExpressionChecker::call(const Expression& e) {
   node->type = *type;
   node->span = e.span;
   node->function = entry->function;
+  // The same words for what makes a moment of a text.
+  const bool of_text = !arguments.empty() && arguments[0]->type.kind == TypeKind::text;
+  if (of_text && entry->function == Function::date) node->function = Function::date_from;
+  if (of_text && entry->function == Function::datetime) node->function = Function::datetime_from;
   node->children = std::move(arguments);
   return node;
+}
+
+namespace {
+
+// What the text itself says, as a pattern is.
+bool is_written(const Node& node, TypeKind kind) {
+  return node.op == Op::literal && !node.parameter && !node.literal.is_null() && node.type.kind == kind;
+}
+
+}  // namespace
+
+// text(x) of any value, text(x, "pattern") of a number or a moment.
+template <class Wrong>
+std::optional<Type> ExpressionChecker::text_type_of(const std::vector<NodePtr>& args, const Wrong& wrong) {
+  if (args.empty() || args.size() > 2 || is_null_literal(*args[0])) return wrong();
+  if (args.size() == 1) return text_type;
+  if (!is_written(*args[1], TypeKind::text)) return wrong();
+  const std::string problem = base::pattern_problem(args[1]->literal.text(), args[0]->type);
+  if (problem.empty()) return text_type;
+  return error(args[1]->span, "JR-306", problem, "patterns are Unicode's: \"#,##0.00\", \"0.0%\", \"d MMM yyyy\""),
+         std::nullopt;
+}
+
+// date(t), date(t, "dd.MM.yyyy"), and the same with a time of day.
+template <class Wrong>
+std::optional<Type> ExpressionChecker::moment_type(Type type, std::vector<NodePtr>& args, const Wrong& wrong) {
+  if (args.size() == 1) return type;
+  if (args.size() != 2 || !is_written(*args[1], TypeKind::text)) return wrong();
+  const std::string& pattern = args[1]->literal.text();
+  const bool is_date = type.kind == TypeKind::date;
+  if (is_date ? base::is_date_pattern(pattern) : base::is_datetime_pattern(pattern)) return type;
+  return error(args[1]->span, "JR-306",
+               fmt::format("{} is not a pattern of {}", written_text(pattern),
+                           is_date ? "dates" : "dates with a time of day"),
+               is_date ? "one day (d or dd), one month (M or MM) and one year (yyyy), and marks between them: "
+                         "\"dd.MM.yyyy\""
+                       : "a pattern of dates, a blank or T, and HH:mm or HH:mm:ss: \"dd.MM.yyyy HH:mm\""),
+         std::nullopt;
+}
+
+// decimal(t, digits): the digits decide the type.
+template <class Wrong>
+std::optional<Type> ExpressionChecker::decimal_type(std::vector<NodePtr>& args, const Wrong& wrong) {
+  if (args.size() != 2 || !is_written(*args[1], TypeKind::integer)) return wrong();
+  const int128 digits = args[1]->literal.exact();
+  if (digits < 0 || digits > base::max_scale) return wrong();
+  if (is_null_literal(*args[0])) args[0] = convert(args[0], text_type);
+  if (args[0]->type != text_type) return wrong();
+  return Type{TypeKind::decimal, static_cast<std::uint8_t>(digits)};
 }
 
 template <class Wrong>
@@ -442,6 +511,7 @@ std::optional<Type> ExpressionChecker::apply(const FunctionEntry& entry, const E
                  ? std::optional(integer_type)
                  : wrong();
     case Signature::to_date:
+      if (!args.empty() && args[0]->type.kind == TypeKind::text) return moment_type(date_type, args, wrong);
       return one([](Type t) { return t.kind == TypeKind::date || t.kind == TypeKind::datetime; })
                  ? std::optional(date_type)
                  : wrong();
@@ -449,6 +519,8 @@ std::optional<Type> ExpressionChecker::apply(const FunctionEntry& entry, const E
       return one([](Type t) { return t.kind == TypeKind::datetime; }) ? std::optional(Type{TypeKind::time, 0})
                                                                       : wrong();
     case Signature::to_datetime:
+      if (!args.empty() && args[0]->type.kind == TypeKind::text)
+        return moment_type(Type{TypeKind::datetime, 0}, args, wrong);
       return takes(2, {date_type, Type{TypeKind::time, 0}}) ? std::optional(Type{TypeKind::datetime, 0}) : wrong();
     case Signature::date_move:
       return takes(2, {date_type, integer_type}) ? std::optional(date_type) : wrong();
@@ -460,6 +532,13 @@ std::optional<Type> ExpressionChecker::apply(const FunctionEntry& entry, const E
       break;  // checked apart: its unit is no expression
     case Signature::no_argument_date:
       return takes(0, {}) ? std::optional(date_type) : wrong();
+    case Signature::to_text:
+      return text_type_of(args, wrong);
+    case Signature::from_text:
+      if (!takes(1, {text_type})) return wrong();
+      return entry.function == Function::real_from ? real_type : integer_type;
+    case Signature::to_decimal:
+      return decimal_type(args, wrong);
   }
   return std::nullopt;
 }

@@ -153,7 +153,13 @@ enum class Function : std::uint8_t {
   years_between,
   start_of,
   end_of,
-  today
+  today,
+  text,           // any value; of a number or a moment, also a literal pattern
+  integer_from,   // a text
+  decimal_from,   // a text, and literal digits
+  real_from,      // a text
+  date_from,      // a text, and a literal pattern or none
+  datetime_from,  // the same
 };
 
 // Units of the calendar, for start_of, end_of and `during`.

@@ -79,6 +79,12 @@ class ExpressionChecker {
   NodePtr calendar_edge(const Expression& e, Function function);
   std::optional<Type> apply(const FunctionEntry& entry, const Expression& e, std::vector<NodePtr>& args);
   template <class Wrong>
+  std::optional<Type> text_type_of(const std::vector<NodePtr>& args, const Wrong& wrong);
+  template <class Wrong>
+  std::optional<Type> moment_type(Type type, std::vector<NodePtr>& args, const Wrong& wrong);
+  template <class Wrong>
+  static std::optional<Type> decimal_type(std::vector<NodePtr>& args, const Wrong& wrong);
+  template <class Wrong>
   static std::optional<Type> round_type(const std::vector<NodePtr>& args, const Wrong& wrong);
 
   // --- names: check_names.cpp -------------------------------------------------------------------------------------

@@ -40,9 +40,11 @@ constexpr std::array functions{
     FunctionEntry{"hour", Function::hour, Signature::time_part, "hour(time)"},
     FunctionEntry{"minute", Function::minute, Signature::time_part, "minute(time)"},
     FunctionEntry{"second", Function::second, Signature::time_part, "second(time)"},
-    FunctionEntry{"date", Function::date, Signature::to_date, "date(datetime)"},
+    FunctionEntry{"date", Function::date, Signature::to_date,
+                  "date(datetime), date(text) or date(text, \"dd.MM.yyyy\")"},
     FunctionEntry{"time", Function::time, Signature::to_time, "time(datetime)"},
-    FunctionEntry{"datetime", Function::datetime, Signature::to_datetime, "datetime(date, time)"},
+    FunctionEntry{"datetime", Function::datetime, Signature::to_datetime,
+                  "datetime(date, time), datetime(text) or datetime(text, \"dd.MM.yyyy HH:mm\")"},
     FunctionEntry{"add_days", Function::add_days, Signature::date_move, "add_days(date, days)"},
     FunctionEntry{"add_months", Function::add_months, Signature::date_move, "add_months(date, months)"},
     FunctionEntry{"add_years", Function::add_years, Signature::date_move, "add_years(date, years)"},
@@ -52,6 +54,10 @@ constexpr std::array functions{
     FunctionEntry{"start_of", Function::start_of, Signature::calendar_edge, "start_of(date, unit)"},
     FunctionEntry{"end_of", Function::end_of, Signature::calendar_edge, "end_of(date, unit)"},
     FunctionEntry{"today", Function::today, Signature::no_argument_date, "today()"},
+    FunctionEntry{"text", Function::text, Signature::to_text, "text(value) or text(number or date, \"pattern\")"},
+    FunctionEntry{"integer", Function::integer_from, Signature::from_text, "integer(text)"},
+    FunctionEntry{"decimal", Function::decimal_from, Signature::to_decimal, "decimal(text, digits)"},
+    FunctionEntry{"real", Function::real_from, Signature::from_text, "real(text)"},
 };
 
 }  // namespace
@@ -187,6 +193,9 @@ std::string_view id_of(Op op) {
 }
 
 std::string_view id_of(Function function) {
+  // These bear the word of another one, which takes other arguments.
+  if (function == Function::date_from) return "date_from";
+  if (function == Function::datetime_from) return "datetime_from";
   const auto* const at = std::find_if(functions.begin(), functions.end(),
                                       [&](const FunctionEntry& entry) { return entry.function == function; });
   if (at == functions.end()) std::abort();

@@ -29,14 +29,17 @@ enum class Signature : std::uint8_t {
   text_substring,    // text, integer [, integer] -> text
   date_part,         // date or datetime -> integer
   time_part,         // datetime or time -> integer
-  to_date,           // datetime or date -> date
+  to_date,           // datetime or date -> date; text [, pattern] -> date, which is another function
   to_time,           // datetime -> time
-  to_datetime,       // date, time -> datetime
+  to_datetime,       // date, time -> datetime; text [, pattern] -> datetime, which is another function
   date_move,         // date, integer -> date
   dates_integer,     // date, date -> integer
   dates_real,        // date, date -> real
   calendar_edge,     // date, unit -> date
   no_argument_date,  // -> date
+  to_text,           // any value -> text; a number or a moment, pattern -> text
+  from_text,         // text -> its type
+  to_decimal,        // text, digits -> decimal of so many digits
 };
 
 struct FunctionEntry {

@@ -1,5 +1,6 @@
 // Declarations of a model text.
 #include "base/calendar.h"
+#include "base/date_pattern.h"
 #include "language/parser.h"
 #include "language/parser_core.h"
 

@@ -9,6 +9,9 @@
 #include "base/failure.h"
 #include "base/output_file.h"
 #include "engine/asked/calendar_gaps.h"
+#include "engine/asked/watch.h"
+#include "engine/query/ask.h"
+#include "engine/query/unread_texts.h"
 #include "juniper/dataset.h"
 #include "loading/fit.h"
 #include "loading/inputs.h"
@@ -220,6 +223,12 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
     const Diagnostics disabled = model->disabled_problems();
     made.warnings.insert(made.warnings.end(), disabled.begin(), disabled.end());
+    const Dataset dataset = store::dataset_of(
+        std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
+    const engine::Watch watch(options);
+    for (Diagnostic& unread :
+         engine::unread_texts(engine::source_of(dataset, model::checked(dataset.model()), &watch), options.threads))
+      made.warnings.push_back(std::move(unread));
     return made;
   });
 }

@@ -208,6 +208,12 @@ bool is_null_without_row(const NodePtr& expression) {
         case Function::months_between:
         case Function::years_between:
         case Function::start_of:
+        case Function::text:
+        case Function::integer_from:
+        case Function::decimal_from:
+        case Function::real_from:
+        case Function::date_from:
+        case Function::datetime_from:
         case Function::end_of:
           return any_of(node.children.size());
       }

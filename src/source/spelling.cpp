@@ -1,8 +1,8 @@
 #include "source/spelling.h"
 
-#include <fmt/format.h>
-
 #include <algorithm>
+
+#include "base/date_pattern.h"
 
 namespace juniper::source {
 
@@ -10,47 +10,6 @@ namespace {
 
 bool is_digit(char c) {
   return c >= '0' && c <= '9';
-}
-
-// The length of the run of one letter at the begin of a pattern.
-std::size_t run_of(std::string_view pattern) {
-  return std::min(pattern.find_first_not_of(pattern[0]), pattern.size());
-}
-
-// A number of as many digits as its letters say: one letter stands for one digit or two.
-std::optional<int> take_number(std::string_view& text, std::size_t letters) {
-  std::size_t digits = 0;
-  const std::size_t most = letters == 1 ? 2 : letters;
-  while (digits < most && digits < text.size() && is_digit(text[digits])) ++digits;
-  if (digits == 0 || (letters > 1 && digits != letters)) return std::nullopt;
-  int number = 0;
-  for (std::size_t i = 0; i < digits; ++i) number = number * 10 + (text[i] - '0');
-  text.remove_prefix(digits);
-  return number;
-}
-
-// The date at the begin of a text as here, and what stands behind it.
-std::optional<std::string> respelled_date(std::string_view text, std::string_view pattern) {
-  int year = 0;
-  int month = 0;
-  int day = 0;
-  while (!pattern.empty()) {
-    const char letter = pattern[0];
-    if (letter != 'd' && letter != 'M' && letter != 'y') {
-      if (text.empty() || text[0] != letter) return std::nullopt;
-      text.remove_prefix(1);
-      pattern.remove_prefix(1);
-      continue;
-    }
-    const std::size_t letters = run_of(pattern);
-    const auto number = take_number(text, letters);
-    if (!number) return std::nullopt;
-    (letter == 'd' ? day : (letter == 'M' ? month : year)) = *number;
-    pattern.remove_prefix(letters);
-  }
-  // Digits that go on are no time of day.
-  if (!text.empty() && is_digit(text[0])) return std::nullopt;
-  return fmt::format("{:04}-{:02}-{:02}{}", year, month, day, text);
 }
 
 // Digits in groups of three, but for the first, which is shorter or as long.
@@ -109,10 +68,10 @@ std::optional<std::string> respelled(std::string_view text, Type type, base::Fie
     case TypeKind::date:
     case TypeKind::datetime:
       if (spelling.dates.empty()) return std::string(text);
-      return respelled_date(text, spelling.dates);
+      return base::respelled_date(text, spelling.dates);
     case TypeKind::time:
       if (spelling.dates.empty() || !is_moment) return std::string(text);
-      return respelled_date(text, spelling.dates);
+      return base::respelled_date(text, spelling.dates);
     case TypeKind::boolean:
       if (spelling.truths.empty()) return std::string(text);
       if (text == spelling.truths[0]) return "true";

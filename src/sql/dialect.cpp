@@ -156,6 +156,12 @@ std::string Dialect::operation(const Node& node, const Texts& x, std::int64_t to
     case Function::time:
     case Function::months_between:
     case Function::years_between:
+    case Function::text:
+    case Function::integer_from:
+    case Function::decimal_from:
+    case Function::real_from:
+    case Function::date_from:
+    case Function::datetime_from:
       return call(node, x);
   }
   return "NULL";

@@ -5,7 +5,10 @@
 #include <algorithm>
 #include <array>
 
+#include "base/diagnostics.h"
 #include "base/exact.h"
+#include "base/failure.h"
+#include "language/lexer.h"
 #include "sql/dialect.h"
 
 namespace juniper::sql_engine {
@@ -69,6 +72,36 @@ LANGUAGE sql IMMUTABLE AS $$ SELECT CASE
   WHEN a <> 0 AND b * ln(abs(a)) > 709.7 THEN NULL
   WHEN a <> 0 AND b * ln(abs(a)) < -700 THEN 0
   ELSE power(a, b) END $$)"},
+    Helper{"units_from",
+           R"(FUNCTION pg_temp.units_from(t text, scale int) RETURNS numeric LANGUAGE sql IMMUTABLE
+AS $$ SELECT CASE WHEN units = trunc(units) AND units BETWEEN -9223372036854775808 AND 9223372036854775807
+  THEN trunc(units) END
+FROM (SELECT CASE WHEN btrim(t, ' ') ~ '^[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)$' AND (scale >= 0 OR strpos(t, '.') = 0)
+  THEN btrim(t, ' ')::numeric * power(10::numeric, greatest(scale, 0)) END AS units) u $$)"},
+    Helper{"real_from",
+           R"(FUNCTION pg_temp.real_from(t text) RETURNS double precision LANGUAGE plpgsql IMMUTABLE AS $$
+BEGIN
+  IF btrim(t, ' ') !~ '^[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][-+]?[0-9]+)?$' THEN RETURN NULL; END IF;
+  RETURN btrim(t, ' ')::double precision + 0;
+EXCEPTION WHEN numeric_value_out_of_range THEN RETURN NULL;
+END $$)"},
+    Helper{"day_from",
+           R"(FUNCTION pg_temp.day_from(y int, m int, d int) RETURNS numeric LANGUAGE sql IMMUTABLE
+AS $$ SELECT CASE WHEN y >= 1 AND m BETWEEN 1 AND 12 AND d >= 1
+    AND d <= extract(day FROM make_date(y, m, 1) + interval '1 month' - interval '1 day')
+  THEN make_date(y, m, d) - date '1970-01-01' END FROM (SELECT 1) one WHERE y >= 1 AND m BETWEEN 1 AND 12 $$)"},
+    Helper{
+        "date_from",
+        R"(FUNCTION pg_temp.date_from(t text, spelled text, y int, m int, d int) RETURNS numeric LANGUAGE sql IMMUTABLE
+AS $$ SELECT pg_temp.day_from(p[y]::int, p[m]::int, p[d]::int) FROM (SELECT regexp_match(btrim(t, ' '), spelled) AS p) q $$)"},
+    Helper{
+        "datetime_from",
+        R"(FUNCTION pg_temp.datetime_from(t text, spelled text, y int, m int, d int) RETURNS numeric LANGUAGE sql IMMUTABLE
+AS $$ SELECT CASE WHEN p[4]::int <= 23 AND p[5]::int <= 59 AND coalesce(p[6], '0')::int <= 59
+  THEN pg_temp.day_from(p[y]::int, p[m]::int, p[d]::int) * 86400000000
+    + ((p[4]::int * 60 + p[5]::int) * 60 + coalesce(p[6], '0')::int) * 1000000::numeric
+    + rpad(coalesce(p[7], ''), 6, '0')::int END
+FROM (SELECT regexp_match(btrim(t, ' '), spelled) AS p) q $$)"},
     Helper{"text_place", R"(FUNCTION pg_temp.text_place(x numeric, lowest numeric) RETURNS int LANGUAGE sql IMMUTABLE
 AS $$ SELECT CASE WHEN x < lowest THEN lowest WHEN x > 1000000000 THEN 1000000000 ELSE x END::int $$)"},
 };
@@ -167,7 +200,9 @@ class PostgresqlDialect final : public Dialect {
       return calls(statement) || std::any_of(parts.begin(), parts.end(), calls);
     };
     for (const Helper& helper : helpers) {
-      const bool rests = helper.name == std::string("add_months") && uses("spans_between");
+      const std::string name = helper.name;
+      const bool rests = (name == "add_months" && uses("spans_between")) ||
+                         (name == "day_from" && (uses("date_from") || uses("datetime_from")));
       if (rests || uses(helper.name)) out += fmt::format("CREATE OR REPLACE {};\n", helper.definition);
     }
     if (uses("product"))
@@ -320,6 +355,17 @@ class PostgresqlDialect final : public Dialect {
         return fmt::format("pg_temp.spans_between({}, {}, 1)", x[0], x[1]);
       case Function::years_between:
         return fmt::format("pg_temp.spans_between({}, {}, 12)", x[0], x[1]);
+      case Function::text:
+        return node.children.size() > 1 ? patterned(node, x[0]) : exact_text_of(first, x[0]);
+      case Function::integer_from:
+        return fmt::format("pg_temp.units_from({}, -1)", x[0]);
+      case Function::decimal_from:
+        return fmt::format("pg_temp.units_from({}, {})", x[0], static_cast<int>(node.type.scale));
+      case Function::real_from:
+        return fmt::format("pg_temp.real_from({})", x[0]);
+      case Function::date_from:
+      case Function::datetime_from:
+        return moment_from(node, x[0]);
       case Function::abs:
       case Function::round:
       case Function::floor:
@@ -345,6 +391,148 @@ class PostgresqlDialect final : public Dialect {
   }
 
  private:
+  // The exact text of a value.
+  static std::string exact_text_of(Type type, const std::string& x) {
+    const auto collated = [](const std::string& text) { return fmt::format("({} COLLATE \"C\")", text); };
+    const std::string time = fmt::format(
+        "to_char(time '00:00' + mod(mod({0}, {1}) + {1}, {1})::double precision * interval '1 microsecond', "
+        "'HH24:MI:SS.US')",
+        x, base::microseconds_per_day);
+    const auto day = [&](const std::string& days) {
+      return fmt::format("to_char(pg_temp.day_of({}), 'YYYY-MM-DD')", days);
+    };
+    const auto trimmed_time = [&] {
+      return fmt::format("rtrim(rtrim({}, '0'), '.')", "replace(" + time + ", '.000000', '.')");
+    };
+    switch (type.kind) {
+      case TypeKind::boolean:
+        return collated(fmt::format("CASE WHEN {0} THEN 'true' WHEN NOT {0} THEN 'false' END", x));
+      case TypeKind::integer:
+        return collated(fmt::format("round({})::text", x));
+      case TypeKind::decimal:
+        return collated(fmt::format("round({} * {}, {})::text", x, scale_text(type.scale), type.scale));
+      case TypeKind::real:
+        return collated(fmt::format("({})::text", x));
+      case TypeKind::text:
+        return x;
+      case TypeKind::date:
+        return collated(day(x));
+      case TypeKind::datetime:
+        return collated(fmt::format("{} || ' ' || {}", day(fmt::format("pg_temp.floor_divide({}, 86400000000)", x)),
+                                    trimmed_time()));
+      case TypeKind::time:
+        return collated(trimmed_time());
+    }
+    return x;
+  }
+
+  // A pattern in the letters of to_char; those that it has none for are refused.
+  static std::string patterned(const Node& node, const std::string& x) {
+    const Type type = node.children[0]->type;
+    const std::string& pattern = node.children[1]->literal.text();
+    const std::string letters = type.is_number() ? number_letters(pattern) : moment_letters(pattern);
+    if (letters.empty() || type.kind == TypeKind::real) {
+      throw base::Failure(base::error(
+          "JR-712",
+          fmt::format("PostgreSQL has no way to write a value of type {} by the pattern {}", to_string(type),
+                      written_text(pattern)),
+          "its patterns are of whole numbers and decimals, as #,##0.00 and 0.0%, and of yyyy, MM, dd, HH, mm and ss"));
+    }
+    if (type.is_number()) {
+      const bool percent = pattern.ends_with('%');
+      return fmt::format(
+          "(rtrim(to_char({} * {}::numeric, {}), '.'){} COLLATE \"C\")", x,
+          percent ? scale_text(std::max(type.scale - 2, 0)) + (type.scale < 2 ? " * " + power_text(2 - type.scale) : "")
+                  : scale_text(type.scale),
+          text_literal(letters), percent ? " || '%'" : "");
+    }
+    const bool is_date = type.kind == TypeKind::date;
+    const std::string moment = is_date ? fmt::format("pg_temp.day_of({})", x)
+                                       : fmt::format(
+                                             "(timestamp '1970-01-01' + pg_temp.floor_divide({0}, 1000000)::double "
+                                             "precision * interval '1 second')",
+                                             x);
+    return fmt::format("(to_char({}, {}) COLLATE \"C\")", moment, text_literal(letters));
+  }
+  // "#,##0.0#": groups of three or none, at least one digit, decimals that are always there before those that may be.
+  static std::string number_letters(std::string_view pattern) {
+    if (pattern.ends_with('%')) pattern.remove_suffix(1);
+    const std::size_t point = std::min(pattern.find('.'), pattern.size());
+    const std::string_view whole = pattern.substr(0, point);
+    if (whole != "0" && whole != "#,##0" && whole != "#0") return "";
+    std::string letters = "FM";
+    const bool grouped = whole == "#,##0";
+    for (int digit = 38; digit > 1; --digit) {
+      letters += '9';
+      if (grouped && digit % 3 == 1) letters += ',';
+    }
+    letters += '0';
+    if (point == pattern.size()) return letters;
+    letters += '.';
+    bool optional = false;
+    for (const char c : pattern.substr(point + 1)) {
+      if ((c != '0' && c != '#') || (c == '0' && optional)) return "";
+      optional = c == '#';
+      letters += c == '0' ? '0' : '9';
+    }
+    return letters;
+  }
+  static std::string moment_letters(std::string_view pattern) {
+    static constexpr std::array<std::pair<std::string_view, std::string_view>, 12> words{{{"yyyy", "YYYY"},
+                                                                                          {"MMMM", "FMMonth"},
+                                                                                          {"MMM", "Mon"},
+                                                                                          {"MM", "MM"},
+                                                                                          {"M", "FMMM"},
+                                                                                          {"dd", "DD"},
+                                                                                          {"d", "FMDD"},
+                                                                                          {"EEEE", "FMDay"},
+                                                                                          {"EEE", "Dy"},
+                                                                                          {"HH", "HH24"},
+                                                                                          {"mm", "MI"},
+                                                                                          {"ss", "SS"}}};
+    std::string letters;
+    while (!pattern.empty()) {
+      const std::size_t run = std::min(pattern.find_first_not_of(pattern[0]), pattern.size());
+      const bool is_letter = (pattern[0] >= 'a' && pattern[0] <= 'z') || (pattern[0] >= 'A' && pattern[0] <= 'Z');
+      if (is_letter) {
+        const auto* const word =
+            std::find_if(words.begin(), words.end(), [&](const auto& w) { return w.first == pattern.substr(0, run); });
+        if (word == words.end()) return "";
+        letters += word->second;
+      } else if (pattern[0] == '\'' || pattern[0] == '"' || pattern[0] == '\\') {
+        return "";
+      } else {
+        letters.append("\"").append(pattern.substr(0, run)).append("\"");
+      }
+      pattern.remove_prefix(run);
+    }
+    return letters;
+  }
+
+  // A pattern of dates as a regular expression with a group for each number, and which of these is what.
+  static std::string moment_from(const Node& node, const std::string& x) {
+    const bool has_time = node.function == Function::datetime_from;
+    const bool is_own = node.children.size() == 1;
+    const std::string pattern = is_own ? "yyyy-MM-dd" : node.children[1]->literal.text();
+    std::string spelled = "^";
+    std::string order;
+    for (std::size_t i = 0; i < pattern.size(); ++i) {
+      const char c = pattern[i];
+      if (std::string_view("dMyHms").find(c) == std::string_view::npos) {
+        spelled += fmt::format("[{}{}]", c == '^' || c == '\\' ? "\\" : "", c);
+        continue;
+      }
+      const std::size_t run = std::min(pattern.find_first_not_of(c, i), pattern.size()) - i;
+      spelled += run == 1 ? "([0-9]{1,2})" : fmt::format("([0-9]{{{}}})", run);
+      order += c;
+      i += run - 1;
+    }
+    if (has_time && is_own) spelled += "[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:[.]([0-9]{1,6}))?)?";
+    const auto place = [&](char letter) { return order.find(letter) + 1; };
+    return fmt::format("pg_temp.{}({}, {}, {}, {}, {})", has_time ? "datetime_from" : "date_from", x,
+                       text_literal(spelled + "$"), place('y'), place('M'), place('d'));
+  }
+
   static std::string value_type(Type type) {
     switch (type.kind) {
       case TypeKind::real:

@@ -11,9 +11,11 @@
 #include <optional>
 
 #include "base/calendar.h"
+#include "base/conversion.h"
 #include "base/diagnostics.h"
 #include "base/exact.h"
 #include "base/failure.h"
+#include "base/format.h"
 #include "sql/translate.h"
 
 namespace juniper::sql_engine {
@@ -80,6 +82,46 @@ void change_case(sqlite3_context* context, int count, sqlite3_value** x) {
   std::string result;
   text.toUTF8String(result);
   sqlite3_result_text(context, result.data(), static_cast<int>(result.size()), SQLITE_TRANSIENT);
+}
+
+std::string_view text_in(sqlite3_value* value) {
+  const auto* const begin = reinterpret_cast<const char*>(sqlite3_value_text(value));
+  return {begin, static_cast<std::size_t>(sqlite3_value_bytes(value))};
+}
+// A value of the kind and the scale that follow, by the pattern behind them.
+void text_of(sqlite3_context* context, int count, sqlite3_value** x) {
+  if (any_null(count, x)) return sqlite3_result_null(context);
+  const Type type{static_cast<TypeKind>(sqlite3_value_int(x[1])), static_cast<std::uint8_t>(sqlite3_value_int(x[2]))};
+  Value value = Value::of(static_cast<int128>(sqlite3_value_int64(x[0])));
+  if (type.kind == TypeKind::real) value = Value::of(sqlite3_value_double(x[0]));
+  if (type.kind == TypeKind::text) value = Value::of(std::string(text_in(x[0])));
+  const std::string_view pattern = text_in(x[3]);
+  const std::string text = pattern.empty() ? to_text(value, type) : base::ValueFormat(type, pattern).text(value);
+  sqlite3_result_text(context, text.data(), static_cast<int>(text.size()), SQLITE_TRANSIENT);
+}
+void whole_from(sqlite3_context* context, const std::optional<std::int64_t>& value) {
+  value ? sqlite3_result_int64(context, *value) : sqlite3_result_null(context);
+}
+void integer_from(sqlite3_context* context, int count, sqlite3_value** x) {
+  if (any_null(count, x)) return sqlite3_result_null(context);
+  whole_from(context, base::integer_from(text_in(x[0])));
+}
+void decimal_from(sqlite3_context* context, int count, sqlite3_value** x) {
+  if (any_null(count, x)) return sqlite3_result_null(context);
+  whole_from(context, base::decimal_from(text_in(x[0]), sqlite3_value_int(x[1])));
+}
+void real_from(sqlite3_context* context, int count, sqlite3_value** x) {
+  if (any_null(count, x)) return sqlite3_result_null(context);
+  const auto value = base::real_from(text_in(x[0]));
+  value ? sqlite3_result_double(context, *value) : sqlite3_result_null(context);
+}
+void date_from(sqlite3_context* context, int count, sqlite3_value** x) {
+  if (any_null(count, x)) return sqlite3_result_null(context);
+  whole_from(context, base::date_from(text_in(x[0]), text_in(x[1])));
+}
+void datetime_from(sqlite3_context* context, int count, sqlite3_value** x) {
+  if (any_null(count, x)) return sqlite3_result_null(context);
+  whole_from(context, base::datetime_from(text_in(x[0]), text_in(x[1])));
 }
 
 // --- aggregates -----------------------------------------------------------------------------------------------------
@@ -197,6 +239,12 @@ Result<Sqlite> Sqlite::open() {
   scalar("round_real", 2, round_real);
   scalar("upper_text", 1, change_case<true>);
   scalar("lower_text", 1, change_case<false>);
+  scalar("text_of", 4, text_of);
+  scalar("integer_from", 1, integer_from);
+  scalar("decimal_from", 2, decimal_from);
+  scalar("real_from", 1, real_from);
+  scalar("date_from", 2, date_from);
+  scalar("datetime_from", 2, datetime_from);
   const auto aggregate = [&](const char* name, int arguments, void (*last)(sqlite3_context*)) {
     sqlite3_create_function(opened, name, arguments, SQLITE_UTF8 | SQLITE_DETERMINISTIC, nullptr, nullptr, collect,
                             last);

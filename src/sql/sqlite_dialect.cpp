@@ -200,6 +200,19 @@ class SqliteDialect final : public Dialect {
         return fmt::format("months_between({}, {})", x[0], x[1]);
       case Function::years_between:
         return fmt::format("years_between({}, {})", x[0], x[1]);
+      case Function::text:
+        return fmt::format("text_of({}, {}, {}, {})", x[0], static_cast<int>(first.kind), static_cast<int>(first.scale),
+                           x.size() > 1 ? x[1] : "''");
+      case Function::integer_from:
+        return fmt::format("integer_from({})", x[0]);
+      case Function::decimal_from:
+        return fmt::format("decimal_from({}, {})", x[0], static_cast<int>(node.type.scale));
+      case Function::real_from:
+        return fmt::format("real_from({})", x[0]);
+      case Function::date_from:
+        return fmt::format("date_from({}, {})", x[0], x.size() > 1 ? x[1] : "''");
+      case Function::datetime_from:
+        return fmt::format("datetime_from({}, {})", x[0], x.size() > 1 ? x[1] : "''");
       case Function::abs:
       case Function::round:
       case Function::floor:

@@ -6,6 +6,7 @@
 #include <limits>
 #include <random>
 
+#include "base/calendar.h"
 #include "base/exact.h"
 #include "base/format.h"
 
@@ -118,6 +119,19 @@ TEST(Format, FollowsThePattern) {
   const Type moment{TypeKind::datetime, 0};
   EXPECT_EQ(written(*parse_value("2025-03-09 17:05:00", moment), moment, "HH:mm"), "17:05");
   EXPECT_EQ(written(Value(), real, "0.00"), "");
+}
+
+// By the Gregorian calendar in all years, and by what of a moment is over.
+TEST(Format, DaysAreTheSameInEveryForm) {
+  const base::ValueFormat day({TypeKind::date, 0}, "yyyy-MM-dd");
+  const base::ValueFormat moment({TypeKind::datetime, 0}, "yyyy-MM-dd HH:mm:ss");
+  const std::int64_t first = base::days_from_civil(base::first_year, 1, 1);
+  const std::int64_t last = base::days_from_civil(base::last_year, 12, 31);
+  for (std::int64_t days = first; days <= last; days = days == last ? last + 1 : std::min(days + 997, last)) {
+    EXPECT_EQ(day.text(Value::of(static_cast<int128>(days))), base::date_text(days));
+    const std::int64_t end = (days + 1) * base::microseconds_per_day - 1;
+    EXPECT_EQ(moment.text(Value::of(static_cast<int128>(end))), base::date_text(days) + " 23:59:59");
+  }
 }
 
 TEST(Format, OneServesManyValues) {

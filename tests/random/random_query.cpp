@@ -150,6 +150,11 @@ class Maker {
         {{"weekday(", ")"}, {date}},
         {{"year(", ")"}, {date}},
         {{"years_between(", ", ", ")"}, {date, date}},
+        {{"integer(text(", "))"}, {integer}},
+        {{"decimal(replace(text(", "), \"1\", \"x\"), 1)"}, {tenths}},
+        {{"real(text(", "))"}, {tenths}},
+        {{"date(text(", ", \"d/M/yyyy\"), \"d/M/yyyy\")"}, {date}},
+        {{"datetime(text(", "))"}, {moment}},
         {{"let (v = ", ") (v + 1)"}, {integer}},
         {{"count(g in group days by (month as k) with (n = product(weekday for rows)) where g.n > 1)"}, {}},
     };
@@ -444,7 +449,9 @@ class Maker {
   }
 
   PiecePtr whole_number(const Place& place, int depth) {
-    switch (pick(random_, 10)) {
+    switch (pick(random_, 11)) {
+      case 10:
+        return node({"integer(", ")"}, {expression(text, place, depth)});
       case 0:
       case 1:
         return node({one_of(std::array{"year(", "month(", "weekday(", "week(", "quarter(", "day("}), ")"},
@@ -473,6 +480,8 @@ class Maker {
   }
 
   PiecePtr fraction(Type type, const Place& place, int depth) {
+    if (chance(random_, 10))
+      return node({"decimal(", fmt::format(", {})", type.scale)}, {expression(text, place, depth)});
     const std::string zero = fmt::format(" + 0.{})", std::string(type.scale, '0'));
     switch (type.scale == 1 || type.scale == 2 ? pick(random_, 4) : 1 + 2 * pick(random_, 2)) {
       case 0:
@@ -488,7 +497,9 @@ class Maker {
   }
 
   PiecePtr made_real(const Place& place, int depth) {
-    switch (pick(random_, 6)) {
+    switch (pick(random_, 7)) {
+      case 6:
+        return node({"real(", ")"}, {expression(text, place, depth)});
       case 0:
       case 1:
         return binary("/", expression(number_type(), place, depth), expression(number_type(), place, depth));
@@ -508,8 +519,31 @@ class Maker {
     }
   }
 
+  // A text of another type's value, or one in which no value stands.
+  PiecePtr converted(const Place& place, int depth) {
+    static constexpr std::array written{boolean,
+                                        integer,
+                                        date,
+                                        Type{TypeKind::decimal, 1},
+                                        Type{TypeKind::decimal, 2},
+                                        Type{TypeKind::datetime, 0},
+                                        Type{TypeKind::time, 0}};
+    switch (pick(random_, 4)) {
+      case 0:
+        return node({"text(", one_of(std::array{", \"dd.MM.yyyy\")", ", \"d MMM yyyy\")", ", \"yyyy-MM\")"})},
+                    {expression(date, place, depth)});
+      case 1:
+        return node({"text(", one_of(std::array{", \"#,##0.0\")", ", \"0.##\")", ", \"0%\")", ", \"0\")"})},
+                    {expression(number_type(), place, depth)});
+      default:
+        return node({"text(", ")"}, {expression(written[pick(random_, written.size())], place, depth)});
+    }
+  }
+
   PiecePtr made_text(const Place& place, int depth) {
-    switch (pick(random_, 5)) {
+    switch (pick(random_, 6)) {
+      case 5:
+        return converted(place, depth);
       case 0:
         return node({one_of(std::array{"upper(", "lower(", "trim("}), ")"}, {expression(text, place, depth)});
       case 1:
@@ -522,7 +556,11 @@ class Maker {
   }
 
   PiecePtr made_date(const Place& place, int depth) {
-    switch (pick(random_, 5)) {
+    switch (pick(random_, 7)) {
+      case 5:
+        return node({"date(", ")"}, {expression(text, place, depth)});
+      case 6:
+        return node({"date(text(", ", \"dd.MM.yyyy\"), \"dd.MM.yyyy\")"}, {expression(date, place, depth)});
       case 0:
         return node({one_of(std::array{"add_days(", "add_months(", "add_years("}), ", ", ")"},
                     {expression(date, place, depth), expression(integer, place, 0)});

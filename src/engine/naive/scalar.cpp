@@ -4,11 +4,16 @@
 #include <unicode/unistr.h>
 
 #include <algorithm>
+#include <array>
 #include <boost/multiprecision/cpp_int.hpp>
 #include <cmath>
+#include <cstdlib>
+#include <map>
+#include <regex>
 
 #include "base/calendar.h"
 #include "base/exact.h"
+#include "base/format.h"
 
 namespace juniper::engine::naive {
 
@@ -225,6 +230,81 @@ Cell pick(const Node& node, const std::vector<Cell>& x) {
   return best != nullptr ? *best : null();
 }
 
+// --- values that texts hold: by expressions that say how they are spelled -------------------------------------------
+
+// The number as its digits say it: a sign, those before the point, and those behind it.
+Cell units_in(const std::string& text, Type type) {
+  static const std::regex integer("([-+]?)([0-9]+)()");
+  static const std::regex decimal("([-+]?)([0-9]*)[.]?([0-9]*)");
+  std::smatch part;
+  if (!std::regex_match(text, part, type.kind == TypeKind::integer ? integer : decimal)) return null();
+  if (part[2].length() + part[3].length() == 0) return null();
+  std::string digits = part[2].str();
+  const std::string behind = part[3].str();
+  for (std::size_t i = 0; i < behind.size() || i < type.scale; ++i) {
+    const char digit = i < behind.size() ? behind[i] : '0';
+    if (i < type.scale) digits += digit;
+    if (i >= type.scale && digit != '0') return null();
+  }
+  digits.erase(0, std::min(digits.find_first_not_of('0'), digits.size()));
+  if (digits.size() > 30) return null();
+  Big units = digits.empty() ? Big(0) : Big(digits);
+  if (part[1] == "-") units = -units;
+  return units < INT64_MIN || units > INT64_MAX ? null() : exact(units);
+}
+
+Cell real_in(const std::string& text) {
+  static const std::regex spelled("[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][-+]?[0-9]+)?");
+  std::smatch part;
+  if (!std::regex_match(text, part, spelled)) return null();
+  const double value = std::strtod(text.c_str(), nullptr);
+  if (value == 0 && part[1].str().find_first_of("123456789") != std::string::npos) return null();
+  return real(value);
+}
+
+// A pattern's letters become groups of digits, in their order; what else stands in it stands for itself.
+Cell moment_in(const std::string& text, std::string pattern, Type type) {
+  const bool has_time = type.kind == TypeKind::datetime;
+  if (pattern.empty()) pattern = has_time ? "yyyy-MM-dd HH:mm" : "yyyy-MM-dd";
+  const bool is_own = pattern == "yyyy-MM-dd HH:mm";
+  std::string spelled;
+  std::string letters;
+  for (std::size_t i = 0; i < pattern.size(); ++i) {
+    const char c = pattern[i];
+    if (std::string("dMyHms").find(c) == std::string::npos) {
+      spelled +=
+          is_own && c == ' ' ? std::string("[ T]") : std::string("[") + (c == '^' ? "\\^" : std::string(1, c)) + "]";
+      continue;
+    }
+    std::size_t run = 1;
+    while (i + 1 < pattern.size() && pattern[i + 1] == c) ++i, ++run;
+    letters += c;
+    spelled += run == 1 ? "([0-9]{1,2})" : "([0-9]{" + std::to_string(run) + "})";
+  }
+  if (is_own) spelled += "(?::([0-9]{2})(?:[.]([0-9]{1,6}))?)?";
+  std::smatch part;
+  if (!std::regex_match(text, part, std::regex(spelled))) return null();
+  std::map<char, int> of;
+  for (std::size_t i = 0; i < letters.size(); ++i) of[letters[i]] = std::stoi(part[i + 1].str());
+  std::int64_t micros = 0;
+  if (is_own && part[letters.size() + 1].matched) of['s'] = std::stoi(part[letters.size() + 1].str());
+  if (is_own && part[letters.size() + 2].matched) {
+    std::string fraction = part[letters.size() + 2].str();
+    fraction.resize(6, '0');
+    micros = std::stoi(fraction);
+  }
+  const bool leap = of['y'] % 4 == 0 && (of['y'] % 100 != 0 || of['y'] % 400 == 0);
+  const std::array days{31, leap ? 29 : 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
+  if (of['y'] < 1 || of['M'] < 1 || of['M'] > 12 || of['d'] < 1 ||
+      of['d'] > days[static_cast<std::size_t>(of['M']) - 1] || of['H'] > 23 || of['m'] > 59 || of['s'] > 59)
+    return null();
+  const std::int64_t day =
+      base::days_from_civil(of['y'], static_cast<unsigned>(of['M']), static_cast<unsigned>(of['d']));
+  if (!has_time) return number(day);
+  return number(day * base::microseconds_per_day + ((of['H'] * 60 + of['m']) * 60 + of['s']) * INT64_C(1000000) +
+                micros);
+}
+
 Cell call(const Node& node, const std::vector<Cell>& x, const Setting& setting) {
   switch (node.function) {
     case Function::abs:
@@ -312,6 +392,17 @@ Cell call(const Node& node, const std::vector<Cell>& x, const Setting& setting) 
       return number(moment_of(node, x).days);
     case Function::time:
       return number(moment_of(node, x).microseconds);
+    case Function::text:
+      if (x.size() == 1) return text(to_text(x[0].value, node.children[0]->type));
+      return text(base::ValueFormat(node.children[0]->type, x[1].value.text()).text(x[0].value));
+    case Function::integer_from:
+    case Function::decimal_from:
+      return units_in(trimmed(x[0].value.text()), node.type);
+    case Function::real_from:
+      return real_in(trimmed(x[0].value.text()));
+    case Function::date_from:
+    case Function::datetime_from:
+      return moment_in(trimmed(x[0].value.text()), x.size() > 1 ? x[1].value.text() : "", node.type);
     case Function::least:  // these look at nulls themselves
     case Function::greatest:
     case Function::coalesce:

@@ -10,6 +10,7 @@
 #include "engine/naive/naive.h"
 #include "engine/query/ask.h"
 #include "engine/query/query.h"
+#include "engine/query/unread_texts.h"
 #include "language/check.h"
 #include "language/parser.h"
 #include "model/access.h"
@@ -173,15 +174,15 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
                       : engine::run_query(source, prepared->query, dataset.options().threads);
     if (!result) return result;
     result->warnings = prepared->warnings;
-    if (!engine::moves_in_time(*prepared->model, prepared->query)) return result;
-    for (Diagnostic& gap : engine::calendar_gaps(*prepared->model, source.store)) {
-      if (!dataset.model().options().strict) {
-        result->warnings.push_back(std::move(gap));
-        continue;
-      }
-      gap.severity = Severity::error;
-      return tl::unexpected(Diagnostics{std::move(gap)});
+    Diagnostics found = engine::unread_texts(source, prepared->query, dataset.options().threads);
+    if (engine::moves_in_time(*prepared->model, prepared->query)) {
+      for (Diagnostic& gap : engine::calendar_gaps(*prepared->model, source.store)) found.push_back(std::move(gap));
     }
+    if (dataset.model().options().strict && !found.empty()) {
+      for (Diagnostic& warning : found) warning.severity = Severity::error;
+      return tl::unexpected(std::move(found));
+    }
+    result->warnings.insert(result->warnings.end(), found.begin(), found.end());
     return result;
   });
 }

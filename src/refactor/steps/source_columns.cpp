@@ -72,7 +72,9 @@ class TimestampParts {
 
  private:
   const std::string* part_for(Function function) const {
-    const Signature signature = find_function(id_of(function))->signature;
+    const FunctionEntry* const entry = find_function(id_of(function));
+    if (entry == nullptr) return nullptr;
+    const Signature signature = entry->signature;
     if (signature == Signature::date_part || signature == Signature::to_date) return &date_;
     if (signature == Signature::time_part || signature == Signature::to_time) return &time_;
     return nullptr;

@@ -12,6 +12,8 @@ Kernel abs, round, floor, ceil, trunc, sign, sqrt, exp, ln, power;
 Kernel equal, not_equal, less, less_equal, is_distinct, in, and_, or_, not_, is_null, cases, coalesce, least, greatest;
 // texts.cpp
 Kernel concat, like, length, upper, lower, trim, substring, replace, starts_with, ends_with, contains;
+// conversions.cpp
+Kernel text, integer_from, decimal_from, real_from, date_from, datetime_from;
 // dates.cpp
 Kernel year, quarter, month, day, weekday, week, hour, minute, second, date, time, datetime;
 Kernel add_days, add_months, add_years, days_between, months_between, years_between, start_of, end_of, today;

@@ -1,6 +1,7 @@
 #include "engine/vector/operations/operation.h"
 
 #include <cstdlib>
+#include <limits>
 
 #include "base/calendar.h"
 #include "engine/vector/operations/kernels.h"
@@ -15,6 +16,9 @@ namespace {
 
 // A text has fewer characters than any machine has bytes.
 constexpr std::int64_t most_characters = std::int64_t{1} << 48;
+// What a text may hold of an exact number.
+constexpr std::int64_t least_stored = std::numeric_limits<std::int64_t>::min();
+constexpr std::int64_t most_stored = std::numeric_limits<std::int64_t>::max();
 // Of dates in the years 1 to 9999.
 constexpr std::int64_t most_days = 366 * std::int64_t{base::last_year};
 
@@ -108,6 +112,18 @@ Operation of_call(Function function) {
       return {end_of, of_type, Operands::narrow};
     case Function::today:
       return {today, of_type, Operands::narrow};
+    case Function::text:
+      return {kernels::text, of_type, Operands::any};
+    case Function::integer_from:
+      return {integer_from, within<least_stored, most_stored>, Operands::any};
+    case Function::decimal_from:
+      return {decimal_from, within<least_stored, most_stored>, Operands::any};
+    case Function::real_from:
+      return {real_from, of_type, Operands::any};
+    case Function::date_from:
+      return {date_from, of_type, Operands::any};
+    case Function::datetime_from:
+      return {datetime_from, of_type, Operands::any};
   }
   std::abort();
 }
