@@ -218,6 +218,9 @@ TEST(Docs, EveryExampleOfTheLanguageRuns) {
       text.insert(text.find("\n}", table) + 1, "  " + block);
       const auto changed = Model::parse("example.ridge", text);
       EXPECT_TRUE(changed) << block << test::messages(changed.error());
+    } else if (label == "model") {
+      const auto changed = Model::parse("example.ridge", model + block);
+      EXPECT_TRUE(changed) << block << test::messages(changed.error());
     } else {
       ASSERT_TRUE(label.starts_with("wrong ")) << label;
       const auto wrong = Model::parse("example.ridge", block);
@@ -230,7 +233,7 @@ TEST(Docs, EveryExampleOfTheLanguageRuns) {
 
 // The codes of errors and warnings of a declaration, or of a query's clauses, in a model.
 std::string codes_of(const std::string& model, const std::string& text) {
-  static const std::set<std::string> declarations{"measure", "table", "link", "param", "calendar", "query"};
+  static const std::set<std::string> declarations{"measure", "table", "link", "param", "calendar", "query", "reader"};
   if (declarations.contains(text.substr(0, text.find(' ')))) {
     const auto changed = Model::parse("errors.ridge", model + text + "\n");
     return changed ? "" : test::codes(changed.error());

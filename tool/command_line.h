@@ -29,6 +29,7 @@ enum class Names : std::uint8_t {
   query,
   measure,
   parameter,
+  reader,
   step,
   anything
 };

@@ -135,6 +135,7 @@ class Line {
       case Names::query:
       case Names::measure:
       case Names::parameter:
+      case Names::reader:
       case Names::anything:
         add_names(option.names, add_value);
         break;
@@ -145,7 +146,9 @@ class Line {
   void add_names(Names names, const Add& add_value) const {
     const auto given = arguments();
     if (given.empty()) return;
-    const auto model = read_model(given.front());
+    Options options;
+    options.reading.disable_wrong = true;
+    const auto model = read_model(given.front(), options);
     if (!model) return;
     const bool all = names == Names::anything;
     if (all || names == Names::query) {
@@ -158,6 +161,10 @@ class Line {
     }
     if (all || names == Names::parameter) {
       for (const ParameterInfo& parameter : model->parameters()) add_value(parameter.name, "parameter");
+    }
+    if (all || names == Names::reader) {
+      for (const ReaderInfo& reader : model->readers())
+        add_value(reader.name, reader.description.empty() ? "reader" : reader.description);
     }
     if (!all) return;
     for (const TableInfo& table : model->tables()) {

@@ -73,6 +73,8 @@ CommandLine command_line(Common& common) {
       today(options),
       set_parameters(options),
       force(options),
+      text("--as", "READER", "As whom to ask: a reader that the model declares, who sees some of the rows",
+           options.reading.reader, Names::reader),
       flag("--strict", "Warnings are errors, and one wrong definition stops the command", options.reading.strict),
       text("--store", "FILE", "The store file; beside the model text by default", options.store, Names::file),
       flag("--help", "Tell what a command does and takes", common.wants_help),

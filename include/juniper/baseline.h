@@ -15,8 +15,9 @@
 
 namespace [[gnu::visibility("default")]] juniper {
 
-// The folder in which a baseline stands when none is named: beside the model text, with the ending .baseline.
-std::string baseline_path(const std::string& model_path);
+// The folder in which a baseline stands when none is named: beside the model text, with the ending .baseline; of what a
+// reader sees, .READER.baseline.
+std::string baseline_path(const std::string& model_path, const std::string& reader = "");
 
 // What a query's result is to that of an earlier baseline in the folder.
 enum class RecordedState : std::uint8_t { added, same, different };

@@ -21,6 +21,7 @@ enum class DescribedKind : std::uint8_t {
   link,
   measure,
   query,
+  reader,
 };
 
 // "table", "calculated column"

@@ -38,6 +38,9 @@ struct ReadOptions {
   // An error in a measure, a query, a calculated column or table disables it, and what rests on it (Model::disabled),
   // instead of failing. Not where `strict` is set.
   bool disable_wrong = false;
+  // As whom everything is asked: a reader that the text declares sees some of the rows, and may not ask for what is hidden
+  // from it. "": everybody.
+  std::string reader = {};
   // Queries that count as uses of what they name, as those that the text holds do: for the audit, and for refactorings,
   // which prove them, too. One that the model does not understand counts for nothing (Model::not_understood).
   std::vector<CapturedQuery> captured = {};
@@ -121,6 +124,7 @@ enum class UserKind : std::uint8_t {
   query,
   captured_query,  // of ReadOptions::captured
   declared,        // `used by` in the text
+  reader,          // whose rows it chooses, or from whom it is hidden
   disabled,        // a definition that is left out (Model::disabled), and in whose text the name stands
 };
 
@@ -133,6 +137,15 @@ struct DisabledInfo {
   std::string name;                   // "margin", "sessions.line_value"
   Place place;
   Diagnostics problems;  // errors, at least one
+};
+
+// Who sees a part of the rows.
+struct ReaderInfo {
+  std::string name;
+  std::string description;
+  std::vector<std::string> rows;    // which, as it is written: "stations where region = \"Coast\""
+  std::vector<std::string> hidden;  // columns with their tables, and measures
+  Place place;
 };
 
 struct QueryInfo {
@@ -176,6 +189,7 @@ class Model {
   std::vector<MeasureInfo> measures() const;
   std::vector<ParameterInfo> parameters() const;
   std::vector<QueryInfo> queries() const;
+  std::vector<ReaderInfo> readers() const;
 
   // With ReadOptions::disable_wrong: what is left out, in no particular order. `disabled_problems` tells of them to
   // people: what is wrong, each problem once, in the order of the text, and in the end what is left out for it (JR-220).

@@ -9,6 +9,8 @@
 #include "audit/rules.h"
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "model/access.h"
+#include "model/hidden.h"
 #include "store/of_dataset.h"
 
 namespace juniper {
@@ -111,6 +113,10 @@ std::uint64_t saved_together(const std::vector<Finding>& findings) {
 }  // namespace
 
 Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings) {
+  if (auto may = model::for_everybody(model::checked(dataset.model()), "an audit, which shows what columns hold,");
+      !may)
+    return tl::unexpected(may.error());
+
   return base::guarded([&]() -> Result<Audit> {
     for (const auto* const codes : {&settings.only, &settings.ignore}) {
       if (auto known = check_codes(*codes); !known) return tl::unexpected(known.error());

@@ -10,6 +10,7 @@
 #include "language/lexer.h"
 #include "language/traverse.h"
 #include "model/access.h"
+#include "model/hidden.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 
@@ -136,6 +137,11 @@ std::vector<CalendarGap> gaps_of(const store::Column& day) {
 }  // namespace
 
 Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
+  if (auto may =
+          model::for_everybody(model::checked(dataset.model()), "a report on links, which shows what keys hold,");
+      !may)
+    return tl::unexpected(may.error());
+
   return base::guarded([&]() -> Result<LinkReport> {
     const language::CheckedModel& model = model::checked(dataset.model());
     const store::Store& store = store::store_of(dataset);

@@ -17,6 +17,7 @@
 #include "exporting/package_text.h"
 #include "loading/inputs.h"
 #include "model/access.h"
+#include "model/hidden.h"
 #include "report/cells.h"
 #include "store/of_dataset.h"
 
@@ -322,6 +323,9 @@ bool begins_as_result(std::string_view begin) {
 }  // namespace
 
 Result<Export> export_tables(const Dataset& dataset, const std::string& folder, const ExportSettings& settings) {
+  if (auto may = model::for_everybody(model::checked(dataset.model()), "an export of whole tables"); !may)
+    return tl::unexpected(may.error());
+
   return base::guarded([&] { return Exporter(dataset, folder, settings).run(); });
 }
 

@@ -83,6 +83,55 @@ class ModelChecker {
     check_slices();
     check_formats();
     check_drafts();
+    for (const syntax::Reader& reader : text_.readers) declare_reader(reader);
+  }
+
+  // What a reader sees is decided before anything is left out: no error disables it.
+  void declare_reader(const syntax::Reader& text) {
+    declare(text.name, "reader");
+    Reader reader{text.name.text, text.description, {}, {}, {}, text.span};
+    if (!is_plain_name(reader.name))
+      report_.error(text.name.span, "JR-221", "a reader's name is a plain word: files are named by it", "");
+    for (const syntax::ReaderRows& rows : text.rows) {
+      const auto table = table_of(rows.table);
+      if (!table) continue;
+      if (text_.tables[*table].rows) {
+        report_.error(
+            rows.table.span, "JR-221",
+            fmt::format("{} is a calculated table, and is made of the rows that the reader sees", rows.table.text),
+            "name the tables of sources that it is made from");
+        continue;
+      }
+      const NodePtr condition =
+          check_condition(definitions_, *rows.condition, calculated_scope(*table, this_of(*table)), diagnostics_);
+      for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+        if (model_.paths(t, *table).size() > 1)
+          report_.error(rows.table.span, "JR-221",
+                        fmt::format("several paths lead from {} to {}: which of its rows the reader sees is not told",
+                                    model_.tables[t].name, rows.table.text),
+                        "give all of these links but one a role");
+      }
+      if (!condition) continue;
+      if (!is_wrong())
+        follow_slices(model_, condition, {{}, std::pair(this_of(*table), *table), reader.name}, diagnostics_);
+      reader.rows.push_back({*table, condition, rows.span});
+    }
+    for (const syntax::HiddenThing& hidden : text.hidden) {
+      if (!hidden.table) {
+        if (!model_.find_measure(hidden.name.text) &&
+            model_.find_disabled(DefinitionKind::measure, hidden.name.text) == nullptr)
+          report_.error(hidden.name.span, "JR-204", fmt::format("there is no measure '{}'", hidden.name.text), "");
+        reader.hidden_measures.insert(hidden.name.text);
+        continue;
+      }
+      const auto table = table_of(*hidden.table);
+      if (!table) continue;
+      // A column that is disabled can't be asked for by anybody.
+      if (model_.find_disabled(DefinitionKind::calculated_column, hidden.name.text, hidden.table->text) != nullptr)
+        continue;
+      if (const auto column = column_in(*table, hidden.name)) reader.hidden_columns.push_back({*table, *column});
+    }
+    model_.readers.push_back(std::move(reader));
   }
 
   // A query with definitions of its own is checked against a model that has them.

@@ -438,6 +438,21 @@ struct NotUnderstood {
   Diagnostic problem;
 };
 
+// Who sees some of the rows, and may not ask for everything.
+struct ReaderRows {
+  TableIndex table = 0;
+  NodePtr condition;  // over a row of the table, named by Table::row
+  Span span;
+};
+struct Reader {
+  std::string name;
+  std::string description;
+  std::vector<ReaderRows> rows;
+  std::vector<ColumnId> hidden_columns;
+  std::set<std::string> hidden_measures;
+  Span span;
+};
+
 struct CheckedModel {
   Sources sources;
   std::string name;
@@ -451,13 +466,17 @@ struct CheckedModel {
   std::vector<Query> captured;  // that are asked from outside, but for those that name a saved one
   std::vector<NotUnderstood> not_understood;
   std::vector<Disabled> disabled;
-  std::uint32_t files = 0;   // of `sources`, those that are the model's own
-  VariableId variables = 1;  // the first id that is not taken
+  std::vector<Reader> readers;
+  std::optional<std::uint32_t> acting;   // the reader as whom the model is asked
+  std::vector<Disabled> not_for_reader;  // its queries that name what is hidden from that reader
+  std::uint32_t files = 0;               // of `sources`, those that are the model's own
+  VariableId variables = 1;              // the first id that is not taken
 
   std::optional<TableIndex> find_table(std::string_view name) const;
   std::optional<MeasureIndex> find_measure(std::string_view name) const;
   const ModelFunction* find_function(std::string_view name) const;
   const Query* find_query(std::string_view name) const;
+  const Reader* acting_reader() const { return acting ? &readers[*acting] : nullptr; }
   // Of a calculated column, with its table.
   const Disabled* find_disabled(DefinitionKind kind, std::string_view name, std::string_view table = "") const;
   const Column& column(ColumnId id) const { return tables[id.table].columns[id.column]; }

@@ -174,7 +174,7 @@ class Layout {
     }
     brackets_ = 0;
     const bool inside = *mark == Mark::column || *mark == Mark::computed || *mark == Mark::clause;
-    const bool block = *mark == Mark::table || *mark == Mark::query;
+    const bool block = *mark == Mark::table || *mark == Mark::query || *mark == Mark::reader;
     const bool first_inside = inside && !inside_;
     begin(mark, inside ? 2 : 0, gap);
     hanging_ = *mark == Mark::clause ? 8 : (inside ? 6 : 4);

@@ -50,14 +50,15 @@ void Parser::declaration(syntax::Model& model) {
   }
   const bool hidden = is("hidden");
   const std::size_t word = hidden ? 1 : 0;
-  static constexpr std::array<std::pair<std::string_view, Mark>, 8> words{{{"include", Mark::include},
+  static constexpr std::array<std::pair<std::string_view, Mark>, 9> words{{{"include", Mark::include},
                                                                            {"param", Mark::parameter},
                                                                            {"table", Mark::table},
                                                                            {"link", Mark::link},
                                                                            {"calendar", Mark::calendar},
                                                                            {"measure", Mark::measure},
                                                                            {"function", Mark::function},
-                                                                           {"query", Mark::query}}};
+                                                                           {"query", Mark::query},
+                                                                           {"reader", Mark::reader}}};
   for (const auto& [spelled, kind] : words) {
     if (is(spelled, word)) mark(kind);
   }
@@ -70,6 +71,7 @@ void Parser::declaration(syntax::Model& model) {
   if (!hidden && is("function")) return function(model, begin);
   if (!hidden && is("calendar")) return calendar(model, begin);
   if (!hidden && is("include")) return include(model, begin);
+  if (!hidden && is("reader")) return reader(model, begin);
   fail(token().span, "JR-110", fmt::format("a declaration was expected, found {}", found()),
        is_name() ? base::did_you_mean(token().text, {declaration_words.begin(), declaration_words.end()}) : "");
 }
@@ -627,6 +629,44 @@ void Parser::include(syntax::Model& model, Span begin) {
   include.file = text("the file to include");
   include.span = since(begin);
   model.includes.push_back(std::move(include));
+}
+
+// reader NAME "description" { TABLE where CONDITION … hide TABLE.COLUMN, measure NAME … }
+void Parser::reader(syntax::Model& model, Span begin) {
+  take();
+  syntax::Reader reader;
+  reader.name = name("the reader's name");
+  if (is_text()) reader.description = take().text;
+  expect("{", "before what the reader sees");
+  while (!at_end() && !is("}")) {
+    mark(Mark::clause);
+    const Span at = token().span;
+    if (is("hide") && !is("where", 1)) {
+      take();
+      do {
+        syntax::HiddenThing hidden;
+        const Span first = token().span;
+        if (!accept("measure")) {
+          hidden.table = name("a table, or `measure`");
+          expect(".", "between the table and its column");
+        }
+        hidden.name = name(hidden.table ? "a column" : "a measure");
+        hidden.span = since(first);
+        reader.hidden.push_back(std::move(hidden));
+      } while (accept(","));
+      continue;
+    }
+    syntax::ReaderRows rows;
+    rows.table = name("a table whose rows the reader sees, or `hide`,");
+    expect("where", "after the table");
+    rows.condition = expression();
+    rows.span = since(at);
+    reader.rows.push_back(std::move(rows));
+  }
+  mark(Mark::close);
+  expect("}", "after what the reader sees");
+  reader.span = since(begin);
+  model.readers.push_back(std::move(reader));
 }
 
 syntax::Measure Parser::measure_text() {

@@ -2,7 +2,7 @@
 //
 // Grammar (names in capitals are tokens; [] optional, {} repeated):
 //
-//   model       = { "model" TEXT | "include" TEXT | param | table | link | calendar | measure | query }
+//   model       = { "model" TEXT | "include" TEXT | param | table | link | calendar | measure | query | reader }
 //   param       = "param" NAME "=" expression [TEXT]
 //   table       = ["hidden"] "table" NAME ( "from" KIND TEXT ["(" OPTION { "," OPTION } ")"] [TEXT] "{" { column } "}"
 //                                         | "=" rows [TEXT] )
@@ -14,6 +14,8 @@
 //   calendar    = "calendar" NAME "." NAME [ "periods" "(" NAME {"," NAME} ")" ]
 //   measure     = ["hidden"] "measure" NAME "=" expression attributes
 //   query       = "query" NAME [TEXT] "{" clauses "}"
+//   reader      = "reader" NAME [TEXT] "{" { NAME "where" expression | "hide" hidden {"," hidden} } "}"
+//   hidden      = NAME "." NAME | "measure" NAME
 //   clauses     = { "from" NAME | "by" by {"," by} | "show" show {"," show} | "where" expression
 //                 | "having" expression | "total" total {"," total} | "sort" sort {"," sort} | "limit" NUMBER
 //                 | "keep" "empty" | "with" measure }
@@ -72,9 +74,10 @@ enum class Mark : std::uint8_t {
   measure,
   function,
   query,
+  reader,
   column,     // in a table: a source's column
   computed,   // in a table: a calculated column
-  clause,     // of a query
+  clause,     // of a query or a reader
   close,      // the brace behind columns or clauses
   cell,       // what is aligned with its like in the lines around
   attribute,  // what stands behind

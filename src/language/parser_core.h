@@ -30,8 +30,8 @@ inline constexpr std::array aggregate_words{
     "stddev_pop", "variance_pop", "any", "every", "first", "last",    "list",   "rank",     "exists"};
 inline constexpr std::array modifier_words{"of", "via", "across", "during"};
 inline constexpr std::array rows_step_words{"of", "via", "across", "where", "with", "sorted", "by"};
-inline constexpr std::array declaration_words{"model",  "table", "link",     "measure", "query",
-                                              "hidden", "param", "calendar", "include", "function"};
+inline constexpr std::array declaration_words{"model", "table",    "link",    "measure",  "query", "hidden",
+                                              "param", "calendar", "include", "function", "reader"};
 inline constexpr std::array clause_words{"from",  "by",   "show",  "where", "having",
                                          "total", "sort", "limit", "keep",  "with"};
 
@@ -181,6 +181,7 @@ class Parser {
   void parameter(syntax::Model& model, Span begin);
   void calendar(syntax::Model& model, Span begin);
   void include(syntax::Model& model, Span begin);
+  void reader(syntax::Model& model, Span begin);
 
   // --- queries: parse_query.cpp ------------------------------------------------------------------------------------
 

@@ -273,6 +273,25 @@ struct Query {
   std::vector<Measure> drafts;
 };
 
+// reader coast "Coast team" { stations where …  hide sessions.card_id, measure cost_share }
+struct ReaderRows {
+  Span span;
+  Name table;
+  ExpressionPtr condition;
+};
+struct HiddenThing {
+  Span span;
+  std::optional<Name> table;  // of a column; of a measure none
+  Name name;
+};
+struct Reader {
+  Span span;
+  Name name;
+  std::string description;
+  std::vector<ReaderRows> rows;
+  std::vector<HiddenThing> hidden;
+};
+
 struct Model {
   std::optional<std::string> name;
   std::vector<Table> tables;
@@ -283,6 +302,7 @@ struct Model {
   std::vector<Include> includes;
   std::vector<Measure> measures;
   std::vector<Query> queries;
+  std::vector<Reader> readers;
   std::vector<Disabled> unread;  // that the parser did not understand, and of which it knows the name
 };
 

@@ -315,6 +315,22 @@ void each_definition(const CheckedModel& model, const VisitDefinition& visit) {
     definition.measure = &measure;
     declared(measure.used_by, std::move(definition));
   }
+  for (const Reader& reader : model.readers) {
+    for (const ReaderRows& rows : reader.rows) {
+      Definition definition = of(Role::reader, reader.name, reader.span, reader.span);
+      definition.expression = rows.condition;
+      definition.place = rows.condition->span;
+      definition.tables.push_back(rows.table);
+      visit(definition);
+    }
+    Definition hidden = of(Role::reader, reader.name, reader.span, reader.span);
+    hidden.columns = reader.hidden_columns;
+    for (const std::string& name : reader.hidden_measures) {
+      const auto measure = model.find_measure(name);
+      if (measure) hidden.names.push_back({Manner::listed, {}, {}, {}, {}, measure, reader.span});
+    }
+    visit(hidden);
+  }
   for (const Disabled& disabled : model.disabled) {
     Definition definition = of(Role::disabled, disabled.full_name(), disabled.span, disabled.span);
     definition.names = named_by(model, disabled);

@@ -98,6 +98,7 @@ enum class Role : std::uint8_t {
   where,              // … a condition of `where`
   having,             // … the condition of `having`
   declared,           // `used by`, of a column or a measure
+  reader,             // a condition on the rows that a reader sees, or what is hidden from it
   disabled,           // what is left out of the model: each name in it may be that of anything
 };
 
@@ -133,7 +134,7 @@ struct Definition {
   RowSetPtr rows;
   std::vector<ColumnId> columns;
   std::vector<TableIndex> tables;    // of `reached from`
-  std::vector<Mention> names;        // of what is disabled
+  std::vector<Mention> names;        // of what is disabled, or hidden from a reader
   std::optional<ColumnId> column;    // that is calculated, ordered or declared
   std::optional<TableIndex> table;   // whose rows it is about, or whose column
   const Measure* measure = nullptr;  // that is defined or declared

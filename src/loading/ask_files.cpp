@@ -11,6 +11,10 @@ namespace juniper {
 
 Result<QueryResult> ask_files(const Model& model, const Question& question, const Options& options) {
   return base::guarded([&]() -> Result<QueryResult> {
+    if (!model.options().reader.empty()) {
+      return tl::unexpected(base::error("JR-223", "files hold what everybody sees: no reader is asked for there",
+                                        "ask the store: leave --from-sources out"));
+    }
     const auto prepared = engine::prepare(model, question);
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(options);

@@ -17,6 +17,7 @@
 #include "loading/inputs.h"
 #include "loading/load_beside.h"
 #include "loading/loader.h"
+#include "loading/seen_rows.h"
 #include "loading/signature.h"
 #include "loading/verify_meaning.h"
 #include "loading/warnings.h"
@@ -175,12 +176,52 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   return Loaded{std::move(*loaded), true, loader.files_read(), loader.carried()};
 }
 
+// What the reader sees of everybody's data, in a store of its own beside theirs, which is made when it is not fresh.
+Result<Dataset> seen_by_reader(const Dataset& all, const std::string& path, const Options& options) {
+  auto model = Model::read(path, options.reading);
+  if (!model) return tl::unexpected(model.error());
+  const CheckedModel& checked = model::checked(*model);
+  const Reader& reader = *checked.acting_reader();
+  const std::string target =
+      std::filesystem::path(store_path(path, options)).replace_extension(reader.name + ".jrs").string();
+  const std::string wanted = loading::signature(checked, *options.today);
+  auto store = earlier_store(*model, target, options);
+  if (!store || !loading::is_fresh(*store, checked, wanted)) {
+    if (auto may = base::may_replace(target, store::begins_as_store, options.overwrite); !may)
+      return tl::unexpected(may.error());
+    if (auto may = loading::may_be_output(*model, target); !may) return tl::unexpected(may.error());
+    const store::Store& everything = store::store_of(all);
+    auto seen = loading::seen_rows(engine::source_of(all), reader, options.threads);
+    if (!seen) return tl::unexpected(seen.error());
+    store::StoreWriter writer(target);
+    Loader loader(*model, options, tables_to_sort(checked, RowOrder::as_before, &everything), &everything, nullptr,
+                  writer);
+    loader.see_only(std::move(*seen));
+    auto loaded = loader.run(wanted);
+    if (!loaded) return tl::unexpected(loaded.error());
+    if (auto accepted = accept(*model, *loaded); !accepted) return tl::unexpected(accepted.error());
+    if (auto written = writer.finish(*loaded); !written) return tl::unexpected(written.error());
+    store = std::move(*loaded);
+  }
+  return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
+}
+
 }  // namespace
 
 namespace loading {
 
 Result<store::Store> load_beside(const Model& model, const std::filesystem::path& path, const store::Store& earlier,
                                  const Options& options) {
+  // Whatever is read anew is read of everybody.
+  if (const Reader* const reader = model::checked(model).acting_reader()) {
+    return tl::unexpected(base::error(
+        "JR-223",
+        fmt::format(
+            "what the reader {} sees is known of the model as it is, with the values that it was opened with, and "
+            "not of another text or other values",
+            reader->name),
+        "record the reader's baseline again, or ask without a reader"));
+  }
   store::StoreWriter writer(path, store::StoreWriter::Place::beside);
   Loader loader(model, options, tables_to_sort(model::checked(model), RowOrder::as_before, &earlier), &earlier, nullptr,
                 writer);
@@ -205,6 +246,9 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
                                         fmt::format("{} is a store, and a store is loaded from its model text", path),
                                         "name the .ridge file"));
     }
+    if (!given.reading.reader.empty())
+      return tl::unexpected(
+          base::error("JR-223", "a load is everybody's", "what a reader sees is made when it is asked"));
     const Options options = settled(given);
     auto model = Model::read(path, options.reading);
     if (!model) return tl::unexpected(model.error());
@@ -269,6 +313,17 @@ Diagnostics Dataset::warnings() const {
 
 Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
   return base::guarded([&]() -> Result<Dataset> {
+    if (!given.reading.reader.empty()) {
+      if (is_store(path)) {
+        return tl::unexpected(base::error(
+            "JR-223", fmt::format("{} is a store, and what a reader sees is made beside a model text", path),
+            "name the .ridge file"));
+      }
+      Options everybody = settled(given);
+      everybody.reading.reader.clear();
+      const auto all = Dataset::open(path, everybody);
+      return all ? seen_by_reader(*all, path, settled(given)) : all;
+    }
     if (is_store(path)) {
       auto store = store::open_store(path);
       if (!store) return tl::unexpected(store.error());

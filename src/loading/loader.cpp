@@ -1,7 +1,10 @@
 #include "loading/loader.h"
 
+#include <fmt/format.h>
+
 #include <filesystem>
 
+#include "base/diagnostics.h"
 #include "base/parallel.h"
 #include "juniper/model.h"
 #include "loading/read_table.h"
@@ -57,6 +60,7 @@ Result<store::Store> Loader::run(const std::string& signature) {
   }
   if (!errors.empty()) return tl::unexpected(std::move(errors));
   encode();
+  if (auto seen = leave_out_unseen(); !seen) return tl::unexpected(seen.error());
   leave_out_unreached();
   if (auto ordered = order_rows(); !ordered) return tl::unexpected(ordered.error());
   store_.links.resize(model_.links.size());
@@ -200,6 +204,34 @@ void Loader::encode() {
   read_columns_.clear();
 }
 
+Result<void> Loader::leave_out_unseen() {
+  for (TableIndex t = 0; t < seen_rows_.size(); ++t) {
+    if (model_.tables[t].rows) continue;
+    if (!unchanged_[t]) {
+      return tl::unexpected(base::error(
+          "JR-223", fmt::format("{} has changed while its rows were chosen for a reader", model_.tables[t].name),
+          "ask again"));
+    }
+    if (!seen_rows_[t]) continue;
+    report({"leaving out rows of " + model_.tables[t].name, store_.tables[t].rows, 0, 0});
+    store_.tables[t].unreached_rows += store_.tables[t].rows - seen_rows_[t]->size();
+    keep_rows(t, *seen_rows_[t]);
+  }
+  return {};
+}
+
+void Loader::keep_rows(TableIndex t, const std::vector<std::uint64_t>& rows) {
+  store::StoredTable& stored = store_.tables[t];
+  base::parallel_for(stored.columns.size(), options_.threads, [&](std::size_t c) {
+    if (stored.columns[c].calculated) return;
+    store::Column& data = stored.columns[c].data;
+    data = store::encode_column(store::chosen_rows(data, rows));
+    if (!sorts(t)) writer_.write_ahead(data);
+  });
+  unchanged_[t] = unchanged_[t] && rows.size() == stored.rows;
+  stored.rows = rows.size();
+}
+
 void Loader::leave_out_unreached() {
   kept_rows_.resize(model_.tables.size());
   std::vector<bool> done(model_.tables.size(), false);
@@ -220,15 +252,8 @@ void Loader::leave_out_unreached(TableIndex t, std::vector<bool>& done) {
   for (std::uint64_t row = 0; row < stored.rows; ++row) {
     if ((*reached)[row] != 0) kept.push_back(row);
   }
-  base::parallel_for(stored.columns.size(), options_.threads, [&](std::size_t c) {
-    if (stored.columns[c].calculated) return;
-    store::Column& data = stored.columns[c].data;
-    data = store::encode_column(store::chosen_rows(data, kept));
-    if (!sorts(t)) writer_.write_ahead(data);
-  });
-  unchanged_[t] = unchanged_[t] && kept.size() == stored.rows;
-  stored.unreached_rows = stored.rows - kept.size();
-  stored.rows = kept.size();
+  stored.unreached_rows += stored.rows - kept.size();
+  keep_rows(t, kept);
   stored.encode_nanoseconds += nanoseconds_since(begin);
 }
 
@@ -297,6 +322,7 @@ std::uint64_t Loader::file_row(TableIndex t, std::uint64_t row) const {
 std::vector<Place> Loader::places_of(TableIndex t, const std::vector<std::uint64_t>& file_rows) const {
   const store::StoredTable& table = store_.tables[t];
   if (!table.order.empty() && table.file_order == store::no_column) return {};
+  if (!seen_rows_.empty() && seen_rows_[t]) return {};  // rows of the files are not those of everybody's store
   return source::locate_rows(table_request(model_, t), file_rows);
 }
 

@@ -14,6 +14,7 @@
 #include "language/traverse.h"
 #include "loading/carried_columns.h"
 #include "loading/resolve_link.h"
+#include "loading/seen_rows.h"
 #include "model/uses.h"
 #include "source/column_input.h"
 #include "source/rejects.h"
@@ -42,6 +43,8 @@ class Loader {
          source::Rejects* rejects, store::StoreWriter& writer);
   // What stands on servers is read again, not taken from the earlier store.
   void ask_servers() { asks_servers_ = true; }
+  // Of the rows of the earlier store, which is everybody's, these alone are taken over.
+  void see_only(SeenRows rows) { seen_rows_ = std::move(rows); }
 
   // Of each table, how many files were read; after `run`.
   const std::vector<std::uint64_t>& files_read() const { return files_read_; }
@@ -64,6 +67,10 @@ class Loader {
 
   // Encodes the columns of all sources together, the largest first, so that no thread is left with one at the end.
   void encode();
+
+  // Leaves out the rows that the reader does not see. Errors: JR-223 (a table is not what the earlier store holds).
+  Result<void> leave_out_unseen();
+  void keep_rows(TableIndex t, const std::vector<std::uint64_t>& rows);
 
   // Leaves out the rows of files that no link leads to, where the text says so: before anything is calculated.
   void leave_out_unreached();
@@ -135,6 +142,7 @@ class Loader {
   CarriedColumns carried_columns_;
   std::set<ColumnId> carried_;
   std::vector<ReadColumn> read_columns_;
+  SeenRows seen_rows_;                                 // of each table; none where everybody's are loaded
   std::vector<std::vector<std::uint64_t>> kept_rows_;  // of each table, those of its files, where some were left out
   std::vector<std::vector<bool>> column_done_;
   std::vector<std::uint8_t> link_done_;  // bytes: several are set at once

@@ -75,6 +75,21 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
     text += '\n';
   }
   for (const Link& link : model.links) text += fmt::format("link {}\n", model.link_name(link));
+  if (const Reader* const reader = model.acting_reader()) {
+    bool reads = false;
+    const auto look = [&](const Node& n) { reads = reads || (n.op == Op::call && n.function == Function::today); };
+    for (const ReaderRows& rows : reader->rows) {
+      text += fmt::format("reader {:?} {}\n", model.tables[rows.table].name,
+                          canonical(model, rows.condition, OuterRows::by_order));
+      walk(rows.condition, look);
+      for (const MeasureIndex m : measures_in(model, rows.condition)) {
+        text += fmt::format("measure {:?} {}\n", model.measures[m].name,
+                            canonical(model, model.measures[m].expression, OuterRows::by_order));
+        walk(model.measures[m].expression, look);
+      }
+    }
+    text += fmt::format("reader {}\n", reads && !reads_today(model) ? fmt::format("today {}", today) : "");
+  }
   if (reads_today(model)) text += fmt::format("today {}\n", today);
   return fingerprint(text);
 }

@@ -31,6 +31,7 @@ class Describer {
     }
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) add_measure(m);
     for (const Query& query : model_.queries) add(query);
+    for (const Reader& reader : model_.readers) add(reader);
     return std::move(found_);
   }
 
@@ -149,6 +150,20 @@ class Describer {
     found_.push_back(std::move(made));
   }
 
+  // What it sees, and what it may not ask for.
+  void add(const Reader& reader) {
+    Description made = started(DescribedKind::reader, reader.name, reader.span);
+    made.description = reader.description;
+    std::vector<std::string> parts;
+    for (const ReaderRows& rows : reader.rows) parts.emplace_back(model_.sources.text(rows.span));
+    std::vector<std::string> hidden;
+    for (const ColumnId column : reader.hidden_columns) hidden.push_back(model_.column_name(column));
+    for (const std::string& measure : reader.hidden_measures) hidden.push_back("measure " + measure);
+    if (!hidden.empty()) parts.push_back(fmt::format("hide {}", fmt::join(hidden, ", ")));
+    made.definition = fmt::format("{}", fmt::join(parts, "; "));
+    found_.push_back(std::move(made));
+  }
+
   void add(const Query& query) {
     Description made = started(DescribedKind::query, query.name, query.span);
     made.description = query.title;
@@ -185,6 +200,8 @@ std::string_view to_string(DescribedKind kind) {
       return "measure";
     case DescribedKind::query:
       return "query";
+    case DescribedKind::reader:
+      return "reader";
   }
   return "";
 }

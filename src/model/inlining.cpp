@@ -70,6 +70,8 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
         case Role::declared:
           return block(definition.span, fmt::format("\"{}\" uses it, as its declaration says", definition.name),
                        "take `used by` out when that is over");
+        case Role::reader:
+          return block(definition.span, fmt::format("the reader {} is told by it", definition.name), "");
         case Role::disabled:
           return block(definition.span, fmt::format("'{}' is disabled, and names it", definition.name),
                        "mend that definition first");

@@ -10,6 +10,7 @@
 #include "base/files.h"
 #include "language/check.h"
 #include "language/parser.h"
+#include "model/hidden.h"
 #include "model/syntax_of.h"
 #include "model/uses.h"
 
@@ -59,6 +60,7 @@ void append(language::syntax::Model& model, language::syntax::Model& from) {
   append(model.calendars, from.calendars);
   append(model.measures, from.measures);
   append(model.queries, from.queries);
+  append(model.readers, from.readers);
   append(model.unread, from.unread);
 }
 
@@ -183,6 +185,9 @@ Result<Model> Model::build(ModelText first, const Find& find, const ReadOptions&
       disables ? language::check_what_holds(tree, sources, reading, diagnostics)
                : language::check_model(tree, sources, reading, diagnostics));
   checked->files = checked->sources.size();
+  if (!has_errors(diagnostics) && !options.reader.empty()) {
+    if (auto acts = model::act_as(*checked, options.reader); !acts) return tl::unexpected(acts.error());
+  }
   if (!has_errors(diagnostics)) model::check_captured(*checked, tree, options);
   sort_by_place(diagnostics);
   if (options.strict) {
@@ -338,6 +343,20 @@ std::vector<ParameterInfo> Model::parameters() const {
   for (const language::Parameter& parameter : checked_->parameters) {
     infos.push_back({parameter.name, parameter.type, parameter.value, parameter.description,
                      checked_->sources.place(parameter.span)});
+  }
+  return infos;
+}
+
+std::vector<ReaderInfo> Model::readers() const {
+  std::vector<ReaderInfo> infos;
+  for (const language::Reader& reader : checked_->readers) {
+    ReaderInfo& info = infos.emplace_back();
+    info.name = reader.name;
+    info.description = reader.description;
+    info.place = checked_->sources.place(reader.span);
+    for (const language::ReaderRows& rows : reader.rows) info.rows.emplace_back(checked_->sources.text(rows.span));
+    for (const language::ColumnId column : reader.hidden_columns) info.hidden.push_back(checked_->column_name(column));
+    for (const std::string& measure : reader.hidden_measures) info.hidden.push_back("measure " + measure);
   }
   return infos;
 }

@@ -33,6 +33,8 @@ UserKind kind_of(Role role) {
       return UserKind::query;
     case Role::declared:
       return UserKind::declared;
+    case Role::reader:
+      return UserKind::reader;
     case Role::disabled:
       return UserKind::disabled;
   }
@@ -111,6 +113,8 @@ std::string_view to_string(UserKind kind) {
       return "captured query";
     case UserKind::declared:
       return "declared use";
+    case UserKind::reader:
+      return "reader";
     case UserKind::disabled:
       return "disabled definition";
   }

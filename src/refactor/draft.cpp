@@ -11,6 +11,7 @@
 #include "language/parser.h"
 #include "language/traverse.h"
 #include "model/access.h"
+#include "model/hidden.h"
 #include "refactor/narrowing.h"
 #include "refactor/text_edits.h"
 
@@ -66,6 +67,9 @@ bool Draft::same() const {
 }
 
 Result<Draft> draft(const Dataset& dataset, const std::string& text, const std::vector<std::string>& queries) {
+  if (auto may = model::for_everybody(model::checked(dataset.model()), "a draft"); !may)
+    return tl::unexpected(may.error());
+
   return base::guarded([&]() -> Result<Draft> {
     Sources texts;
     Diagnostics problems;

@@ -16,6 +16,7 @@
 #include "loading/load_beside.h"
 #include "loading/variants.h"
 #include "model/access.h"
+#include "model/hidden.h"
 #include "refactor/narrowing.h"
 #include "refactor/plan.h"
 #include "refactor/proofs.h"
@@ -444,6 +445,9 @@ std::string joined(const std::vector<std::string>& steps) {
 }  // namespace
 
 Result<Refactoring> refactor(const Dataset& dataset, const std::string& text, const RefactorSettings& settings) {
+  if (auto may = model::for_everybody(model::checked(dataset.model()), "a refactoring"); !may)
+    return tl::unexpected(may.error());
+
   return base::guarded([&]() -> Result<Refactoring> {
     auto steps = refactoring::parse_plan(text);
     if (!steps) return tl::unexpected(steps.error());
@@ -455,6 +459,8 @@ Result<Refactoring> refactor(const Dataset& dataset, const std::string& text, co
 
 Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std::string>& codes,
                                    const RefactorSettings& settings) {
+  if (auto may = model::for_everybody(model::checked(dataset.model()), "a refactoring"); !may)
+    return tl::unexpected(may.error());
   return base::guarded([&]() -> Result<Refactoring> {
     std::vector<std::string> steps;
     std::set<std::string> tried;

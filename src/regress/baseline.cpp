@@ -109,8 +109,10 @@ std::size_t BaselineReport::replaced() const {
   return static_cast<std::size_t>(different) + dropped.size();
 }
 
-std::string baseline_path(const std::string& model_path) {
-  return std::filesystem::path(model_path).replace_extension(".baseline").string();
+std::string baseline_path(const std::string& model_path, const std::string& reader) {
+  return std::filesystem::path(model_path)
+      .replace_extension((reader.empty() ? "" : reader + ".") + "baseline")
+      .string();
 }
 
 Result<BaselineReport> baseline(const Dataset& dataset, const std::string& path, const BaselineSettings& settings) {

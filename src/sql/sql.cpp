@@ -10,6 +10,8 @@
 #include "engine/naive/naive.h"
 #include "engine/query/ask.h"
 #include "engine/query/query.h"
+#include "model/access.h"
+#include "model/hidden.h"
 #include "sql/sqlite.h"
 #include "sql/translate.h"
 #include "store/of_dataset.h"
@@ -83,6 +85,9 @@ void compare_rows(const language::Query& query, const QueryResult& answer, const
 }  // namespace
 
 Result<std::string> sql(const Dataset& dataset, const Question& question, SqlDialect dialect) {
+  if (auto may = model::for_everybody(model::checked(dataset.model()), "a statement, which goes over all rows,"); !may)
+    return tl::unexpected(may.error());
+
   return base::guarded([&]() -> Result<std::string> {
     auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());

@@ -13,7 +13,8 @@ struct BaselineArguments {
 };
 
 int run(const BaselineArguments& arguments, Context& context) {
-  const std::string folder = arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
+  const std::string folder =
+      arguments.folder.empty() ? baseline_path(arguments.model, context.options.reading.reader) : arguments.folder;
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     const auto recorded = baseline(dataset, folder, arguments.settings);
     context.console.clear_progress();

@@ -28,7 +28,8 @@ int run_replay(const CheckArguments& arguments, const Dataset& dataset, Console&
 
 int run(const CheckArguments& arguments, Context& context) {
   Console& console = context.console;
-  const std::string folder = arguments.folder.empty() ? baseline_path(arguments.model) : arguments.folder;
+  const std::string folder =
+      arguments.folder.empty() ? baseline_path(arguments.model, context.options.reading.reader) : arguments.folder;
   return with_dataset(arguments.model, context, [&](const Dataset& dataset) {
     if (arguments.clients != 0) return run_replay(arguments, dataset, console);
     const auto checked = check(dataset, folder, arguments.settings);

@@ -14,6 +14,7 @@
 #include "language/check.h"
 #include "language/parser.h"
 #include "model/access.h"
+#include "model/hidden.h"
 #include "model/syntax_of.h"
 #include "store/of_dataset.h"
 
@@ -71,6 +72,9 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
       if (candidate.name && candidate.name->text == saved->name) parsed = std::move(candidate);
     }
   } else if (is_name(question.query)) {
+    for (const language::Disabled& query : checked.not_for_reader) {
+      if (query.name == question.query) return tl::unexpected(query.problems);
+    }
     if (const auto* const disabled = checked.find_disabled(language::DefinitionKind::query, question.query))
       return tl::unexpected(disabled->problems);
     return tl::unexpected(base::error("JR-702", fmt::format("there is no saved query '{}'", question.query),
@@ -89,15 +93,23 @@ Result<Prepared> prepare(const Model& model, const Question& question) {
     auto text = model::parse_all(checked.sources, checked.files, known);
     text.queries.clear();
     const std::uint32_t files = checked.files;
+    const std::string reader = checked.acting ? checked.readers[*checked.acting].name : "";
     const language::Sources sources = checked.sources;
     checked = checked.disabled.empty() ? language::check_model(text, sources, reading, diagnostics)
                                        : language::check_what_holds(text, sources, reading, known);
     if (has_errors(known)) diagnostics.insert(diagnostics.end(), known.begin(), known.end());
     checked.files = files;
     if (has_errors(diagnostics)) return tl::unexpected(std::move(diagnostics));
+    if (!reader.empty()) {
+      if (auto acts = model::act_as(checked, reader); !acts) return tl::unexpected(acts.error());
+    }
   }
   parsed.drafts.clear();
   prepared.query = language::check_query(checked, parsed, further, diagnostics);
+  if (!has_errors(diagnostics)) {
+    const Diagnostics hidden = model::hidden_mentions(checked, prepared.query);
+    diagnostics.insert(diagnostics.end(), hidden.begin(), hidden.end());
+  }
   if (model.options().strict) {
     for (Diagnostic& diagnostic : diagnostics) diagnostic.severity = Severity::error;
   }

@@ -15,6 +15,7 @@
 #include "engine/query/ask.h"
 #include "language/operations.h"
 #include "language/traverse.h"
+#include "model/hidden.h"
 
 namespace juniper::engine {
 
@@ -229,6 +230,12 @@ class Unfolder {
       }
       columns.insert(columns.begin(), more.begin(), more.end());
     }
+    if (const Reader* const reader = model_.acting_reader()) {
+      std::erase_if(columns, [&](const ColumnRef& ref) {
+        const auto& hidden = reader->hidden_columns;
+        return std::find(hidden.begin(), hidden.end(), ref.column) != hidden.end();
+      });
+    }
     for (const ColumnRef& ref : columns) {
       const language::Column& column = model_.column(ref.column);
       part.columns.push_back(
@@ -370,6 +377,9 @@ Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, con
       return tl::unexpected(base::error("JR-408", fmt::format("'{}' is more than one measure or expression", measure),
                                         "name one, and its slice by --at"));
     }
+    // Its parts and rows show what it rests on.
+    if (Diagnostics hidden = model::hidden_below(*prepared->model, query.show[0].expression); !hidden.empty())
+      return tl::unexpected(std::move(hidden));
     const engine::Watch watch(dataset.options());
     const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
     try {
