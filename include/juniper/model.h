@@ -77,7 +77,8 @@ struct TableInfo {
   std::string definition;  // of a calculated table: its rows, as they are written
   std::string source;      // else the path or pattern of its files, relative to the text that names it
   std::string description;
-  std::vector<ColumnInfo> columns;  // in the order of the text
+  std::vector<ColumnInfo> columns;             // in the order of the text
+  std::vector<std::vector<std::string>> keys;  // those of several columns
   Place place;
 };
 
@@ -120,6 +121,7 @@ enum class UserKind : std::uint8_t {
   link,
   sort_order,     // of a column's values
   row_order,      // of a table's rows
+  table_key,      // of several columns
   trimmed_table,  // whose rows are those that other tables lead to
   query,
   captured_query,  // of ReadOptions::captured

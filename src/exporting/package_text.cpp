@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "base/json.h"
+#include "loading/resolve_link.h"
 #include "model/access.h"
 #include "store/of_dataset.h"
 
@@ -112,8 +113,13 @@ std::string package_text(const CheckedModel& model, const store::Store& store, c
     Json::Members schema;
     schema.emplace_back("fields", std::move(fields));
     if (form == FileForm::csv) schema.emplace_back("missingValues", list_of({""}));
-    if (const auto key = key_of(table, store.tables[written.table]))
+    if (const auto key = key_of(table, store.tables[written.table])) {
       schema.emplace_back("primaryKey", list_of({table.columns[*key].name}));
+    } else if (!table.keys.empty() && loading::names_rows(store.tables[written.table], table.keys.front().columns)) {
+      std::vector<std::string> names;
+      for (const std::uint32_t column : table.keys.front().columns) names.push_back(table.columns[column].name);
+      schema.emplace_back("primaryKey", list_of(names));
+    }
     Json::Items keys;
     for (const language::LinkIndex i : links_from(model, store, written.table, tables)) {
       const Link& link = model.links[i];

@@ -7,6 +7,7 @@
 
 #include "base/shown_text.h"
 #include "exporting/package_text.h"
+#include "loading/resolve_link.h"
 #include "model/access.h"
 #include "sql/dialect.h"
 #include "store/of_dataset.h"
@@ -112,6 +113,12 @@ class SchemaText {
         if (!table.columns[c].key || data.nulls != 0 || data.distinct != data.rows) continue;
         known.emplace(written.table, name);
         text_ += fmt::format("alter table {} add primary key ({});\n", quoted_name(table.name), name);
+      }
+      for (const language::TableKey& key : table.keys) {
+        const std::string names = columns_of({written.table, key.columns});
+        if (!loading::names_rows(store_.tables[written.table], key.columns)) continue;
+        if (known.emplace(written.table, names).second)
+          text_ += fmt::format("alter table {} add unique ({});\n", quoted_name(table.name), names);
       }
     }
     for (language::LinkIndex i = 0; i < model_.links.size(); ++i) {

@@ -275,6 +275,7 @@ class ModelChecker {
       sort_orders(table, text);
       model_.tables.push_back(std::move(table));
       column_states_.emplace_back(text.columns.size(), State::untouched);
+      declare_keys(static_cast<TableIndex>(model_.tables.size() - 1), text);
     }
   }
 
@@ -300,6 +301,24 @@ class ModelChecker {
     column.span = text.span;
     column.name_span = text.name.span;
     table.add(std::move(column));
+  }
+
+  void declare_keys(TableIndex t, const syntax::Table& text) {
+    for (const syntax::TableKey& written : text.keys) {
+      TableKey key{{}, written.span};
+      for (const syntax::Name& name : written.columns) {
+        const auto column = column_in(t, name);
+        if (!column) continue;
+        if (std::find(key.columns.begin(), key.columns.end(), *column) != key.columns.end())
+          report_.error(name.span, "JR-203", fmt::format("the key has a second column '{}'", name.text), "");
+        if (model_.tables[t].columns[*column].key) {
+          report_.error(name.span, "JR-203", fmt::format("'{}' is a key by itself", name.text),
+                        "a key of several columns holds none that is one alone");
+        }
+        key.columns.push_back(*column);
+      }
+      model_.tables[t].keys.push_back(std::move(key));
+    }
   }
 
   void sort_orders(Table& table, const syntax::Table& text) {

@@ -380,7 +380,12 @@ RowSetPtr ExpressionChecker::distinct(const syntax::Rows& r, const std::string& 
                      "write: distinct(a.x, b.y for TABLE)");
       }
     }
-    input = named_rows(first.parts[0], first.parts[0].span, "");
+    // Columns that a role leads to occur in the rows that it leads from.
+    syntax::Name table = first.parts[0];
+    const auto role = std::find_if(model_.links.begin(), model_.links.end(),
+                                   [&](const Link& link) { return link.role == table.text; });
+    if (role != model_.links.end()) table.text = model_.tables[role->from.table].name;
+    input = named_rows(table, first.parts[0].span, "");
   }
   if (!input) return nullptr;
   auto set = std::make_shared<RowSet>();

@@ -300,6 +300,12 @@ struct Column {
   bool is_calculated() const { return expression != nullptr; }
 };
 
+// Several columns that name a row together.
+struct TableKey {
+  std::vector<std::uint32_t> columns;
+  Span span;
+};
+
 struct Table {
   std::string name;
   bool hidden = false;
@@ -310,6 +316,7 @@ struct Table {
   RowSetPtr rows;              // of a calculated table, else null
   VariableId row = slice_row;  // `this` in the expressions of its calculated columns
   std::vector<Column> columns;
+  std::vector<TableKey> keys;  // of several columns
   Span span;
   Span name_span;
   Span source_span;

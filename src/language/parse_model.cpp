@@ -269,7 +269,11 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
     const std::size_t known = diagnostics_.size();
     definition_.reset();
     try {
-      table.columns.push_back(column());
+      if (is("key") && is("(", 1)) {
+        table.keys.push_back(table_key());
+      } else {
+        table.columns.push_back(column());
+      }
       goes_on = false;
     } catch (const Abandon&) {
       const std::size_t failed = at_;
@@ -296,6 +300,23 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
   expect("}", "after the table's columns");
   table.span = since(begin);
   model.tables.push_back(std::move(table));
+}
+
+// key (site, lane): several columns that name a row together.
+syntax::TableKey Parser::table_key() {
+  mark(Mark::clause);
+  const Span begin = take().span;
+  take();
+  syntax::TableKey key;
+  do key.columns.push_back(name("a column"));
+  while (accept(","));
+  expect(")", "after the columns of the key");
+  key.span = since(begin);
+  if (key.columns.size() == 1) {
+    fail(key.span, "JR-110", "a key of several columns was expected",
+         fmt::format("of one, write it before the column: key {}", written_name(key.columns[0].text)));
+  }
+  return key;
 }
 
 // Whether a line that begins here is a column of its own, and no part of the one that began at the token `first` and was

@@ -4,9 +4,10 @@
 //
 //   model       = { "model" TEXT | "include" TEXT | param | table | link | calendar | measure | query | reader }
 //   param       = "param" NAME "=" expression [TEXT]
-//   table       = ["hidden"] "table" NAME ( "from" KIND TEXT ["(" OPTION { "," OPTION } ")"] [TEXT] "{" { column } "}"
+//   table       = ["hidden"] "table" NAME ( "from" KIND TEXT ["(" OPTION { "," OPTION } ")"] [TEXT] "{" { column | key } "}"
 //                                         | "=" rows [TEXT] )
 //   column      = { "key" | "hidden" } NAME ( type ["from" TEXT] | "=" expression ) attributes
+//   key         = "key" "(" NAME "," NAME {"," NAME} ")"
 //   type        = "integer" | "decimal" "(" NUMBER ")" | "real" | "text" | "boolean" | "date" | "datetime" | "time"
 //   attributes  = { "sorted" "by" NAME | "format" TEXT | "used" "by" TEXT | TEXT }
 //   link        = "link" link-end "->" link-end [ "as" NAME ]

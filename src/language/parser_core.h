@@ -163,6 +163,7 @@ class Parser {
   void selection(base::SourcePlace& source, Span place);
   void source_options(base::SourcePlace& source);
   syntax::Column column();
+  syntax::TableKey table_key();
   void part_of_field(syntax::Column& column);
   std::vector<syntax::Name> names(std::string_view what);
   void function(syntax::Model& model, Span begin);

@@ -261,6 +261,7 @@ class Walk {
           break;
         case Covered::none:
           warn_of_link_columns(predicate, across);
+          warn_of_farther_filters(predicate, across);
           break;
       }
       kept.push_back(std::move(predicate));
@@ -281,6 +282,25 @@ class Walk {
               fmt::format("drop it too: across ({}, {})", model_.tables[link.to.table].name,
                           model_.column_name(column.column)),
               Severity::warning);
+      }
+    }
+  }
+
+  // A filter that stays on a table behind a dropped one still chooses among its rows: the rows of a region's stations,
+  // where filters on stations are dropped. A key does so on purpose.
+  void warn_of_farther_filters(const Predicate& predicate, const Across& across) {
+    if (across.everything || predicate.kind != PredicateKind::filter) return;
+    for (const TableIndex dropped : across.tables) {
+      for (const ColumnRef& column : mentions(model_, predicate)) {
+        const TableIndex farther = column.column.table;
+        if (farther == dropped || model_.paths(dropped, farther).empty()) continue;
+        const std::string name = model_.tables[dropped].name;
+        const std::string behind = model_.tables[farther].name;
+        error(across.span, "JR-415",
+              fmt::format("the filter `{}` stays: {} leads to {}, whose filters are not dropped here",
+                          model_.sources.text(predicate.span), name, behind),
+              fmt::format("where it should not: across ({}, {})", name, behind), Severity::warning);
+        return;
       }
     }
   }

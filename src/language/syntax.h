@@ -171,6 +171,12 @@ struct Column {
   Attributes attributes;
 };
 
+// key (site, lane)
+struct TableKey {
+  Span span;
+  std::vector<Name> columns;
+};
+
 struct Table {
   Span span;
   Name name;
@@ -184,6 +190,7 @@ struct Table {
   bool is_every_day = false;       // a calendar that the text asks for (language/every_day.h)
   std::string description;
   std::vector<Column> columns;
+  std::vector<TableKey> keys;  // of several columns
 };
 
 // table.column, or table.(column, column, …)

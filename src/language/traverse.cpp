@@ -297,6 +297,15 @@ void each_definition(const CheckedModel& model, const VisitDefinition& visit) {
     definition.tables = model.tables[t].reached_from;
     visit(definition);
   }
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    for (const TableKey& key : model.tables[t].keys) {
+      Definition definition = of_table(Role::table_key, t);
+      definition.span = key.span;
+      definition.place = key.span;
+      for (const std::uint32_t column : key.columns) definition.columns.push_back({t, column});
+      visit(definition);
+    }
+  }
   for (const Query& query : model.queries) each_definition(model, query, visit);
   for (const Query& query : model.captured) each_definition(model, query, visit);
   const auto declared = [&](const std::vector<std::string>& users, Definition definition) {

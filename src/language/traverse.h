@@ -92,6 +92,7 @@ enum class Role : std::uint8_t {
   value_order,        // the column that another one is sorted by
   row_order,          // the columns that a table's rows are sorted by
   reached_from,       // the tables whose links lead to a table's rows
+  table_key,          // several columns that name its rows together
   draft,              // the expression of a measure that a query defines for itself
   key,                // of a query: a column of `by`
   show,               // … an expression of `show`

@@ -243,7 +243,48 @@ Diagnostics Loader::check_keys(TableIndex t) const {
     const auto found = repeated_rows({t, c});
     errors.insert(errors.end(), found.begin(), found.end());
   }
+  for (const TableKey& key : model_.tables[t].keys) {
+    const auto leads_here = [&](const Link& link) { return link.to.table == t && link.to.columns == key.columns; };
+    if (std::any_of(model_.links.begin(), model_.links.end(), leads_here)) continue;
+    const auto found = repeated_rows(t, key);
+    errors.insert(errors.end(), found.begin(), found.end());
+  }
   return errors;
+}
+
+Diagnostics Loader::repeated_rows(TableIndex t, const TableKey& key) const {
+  std::vector<const store::Column*> columns;
+  std::string names;
+  for (const std::uint32_t c : key.columns) {
+    const store::StoredColumn& stored = store_.tables[t].columns[c];
+    if (!stored.broken.empty()) return {};  // told with what breaks it
+    columns.push_back(&stored.data);
+    names += (names.empty() ? "" : ", ") + stored.name;
+  }
+  const std::string name = fmt::format("the key {}.({})", model_.tables[t].name, names);
+  std::string message;
+  std::uint64_t row = 0;
+  for (std::size_t i = 0; i < columns.size() && message.empty(); ++i) {
+    if (columns[i]->nulls == 0) continue;
+    const auto codes = columns[i]->codes.decoded();
+    row = static_cast<std::uint64_t>(std::find(codes.begin(), codes.end(), columns[i]->null_code) - codes.begin());
+    message = fmt::format("{} has a null in {} here ({} in all)", name, store_.tables[t].columns[key.columns[i]].name,
+                          columns[i]->nulls);
+  }
+  if (message.empty()) {
+    const auto repeated = repeated_key(columns);
+    if (!repeated) return {};
+    std::string values;
+    for (const store::Column* const column : columns) {
+      values += (values.empty() ? "" : ", ") + to_text(column->value_of(column->codes.at(repeated->row)), column->type);
+    }
+    row = repeated->row;
+    message = fmt::format("{} is ({}) here and in row {} already ({} repeated keys in all)", name, values,
+                          file_row(t, repeated->first) + 1, repeated->rows);
+  }
+  const std::vector<Place> places = places_of(t, {file_row(t, row)});
+  return base::error_at("JR-508", places.empty() ? Place{model_.tables[t].source.pattern, 0, 0} : places.front(),
+                        message, "a key names one row: mend the data, or take its declaration out");
 }
 
 Diagnostics Loader::repeated_rows(ColumnId id) const {

@@ -118,6 +118,8 @@ class Loader {
 
   // The first few rows whose key is null or was there before.
   Diagnostics repeated_rows(ColumnId id) const;
+  // The same of a key of several columns.
+  Diagnostics repeated_rows(TableIndex t, const TableKey& key) const;
 
   // A column of a source that is to be encoded.
   struct ReadColumn {

@@ -83,6 +83,15 @@ std::optional<RepeatedKey> repeated_key(std::span<const store::Column* const> to
   return repeated;
 }
 
+bool names_rows(const store::StoredTable& table, std::span<const std::uint32_t> columns) {
+  std::vector<const store::Column*> key;
+  for (const std::uint32_t column : columns) {
+    if (!table.columns[column].broken.empty() || table.columns[column].data.nulls != 0) return false;
+    key.push_back(&table.columns[column].data);
+  }
+  return !repeated_key(key);
+}
+
 namespace {
 
 // The rows of the one side by their keys, the first where a key stands several times.

@@ -25,4 +25,7 @@ struct RepeatedKey {
 };
 std::optional<RepeatedKey> repeated_key(std::span<const store::Column* const> to);
 
+// Whether these columns together name each row of a table: none of them is null, and no two rows have the same values.
+bool names_rows(const store::StoredTable& table, std::span<const std::uint32_t> columns);
+
 }  // namespace juniper::loading

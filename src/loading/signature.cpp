@@ -53,6 +53,7 @@ std::string signature(const CheckedModel& model, std::int64_t today) {
   for (const Table& table : model.tables) {
     text += fmt::format("table {:?} {} {:?} {}", table.name, base::name_of(table.source.kind), table.source.pattern,
                         base::details_text(table.source));
+    for (const TableKey& key : table.keys) text += fmt::format(" key {}", fmt::join(key.columns, " "));
     for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
     for (const std::uint32_t column : table.sorted_by) text += fmt::format(" by {:?}", table.columns[column].name);
     text += '\n';

@@ -68,6 +68,16 @@ void verify_meaning(const CheckedModel& model, const store::Store& store, unsign
     if (!column.says_true()) fail(fmt::format("column {} has other values than it says", model.column_name(id)));
     if (model.column(id).key) verify_key(model, id, column);
   });
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    for (const TableKey& key : model.tables[t].keys) {
+      // Where a link leads to a key that repeats, the link is broken and the store stands.
+      const bool is_linked = std::any_of(model.links.begin(), model.links.end(), [&](const Link& link) {
+        return link.to.table == t && link.to.columns == key.columns;
+      });
+      if (!is_linked && store.tables[t].rows != 0 && !names_rows(store.tables[t], key.columns))
+        fail(fmt::format("a key of several columns of {} repeats", model.tables[t].name));
+    }
+  }
 }
 
 }  // namespace juniper::loading

@@ -65,6 +65,8 @@ Diagnostics inlining_blockers(const CheckedModel& model, ColumnId id) {
           return block(definition.span, fmt::format("{} is sorted by it", definition.name), "");
         case Role::row_order:
           return block(definition.place, fmt::format("the rows of {} stand in its order", definition.name), "");
+        case Role::table_key:
+          return block(definition.span, fmt::format("it is a part of a key of {}", definition.name), "");
         case Role::reached_from:
           return;
         case Role::declared:

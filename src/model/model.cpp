@@ -312,6 +312,10 @@ std::vector<TableInfo> Model::tables() const {
     info.source = table.source.pattern;
     info.description = table.description;
     for (const language::Column& column : table.columns) info.columns.push_back(info_of(*checked_, table, column));
+    for (const language::TableKey& key : table.keys) {
+      std::vector<std::string>& names = info.keys.emplace_back();
+      for (const std::uint32_t column : key.columns) names.push_back(table.columns[column].name);
+    }
     info.place = checked_->sources.place(table.span);
   }
   return infos;

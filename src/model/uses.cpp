@@ -25,6 +25,8 @@ UserKind kind_of(Role role) {
       return UserKind::row_order;
     case Role::reached_from:
       return UserKind::trimmed_table;
+    case Role::table_key:
+      return UserKind::table_key;
     case Role::draft:
     case Role::key:
     case Role::show:
@@ -107,6 +109,8 @@ std::string_view to_string(UserKind kind) {
       return "order of rows in";
     case UserKind::trimmed_table:
       return "trimmed table";
+    case UserKind::table_key:
+      return "key of";
     case UserKind::query:
       return "query";
     case UserKind::captured_query:

@@ -340,6 +340,23 @@ TEST_F(Language, TiesAtTheCutAreKeptAndSaidSo) {
   EXPECT_NE(render(report(*answer)).find("ties at the cut of `top 3` are all kept"), std::string::npos);
 }
 
+TEST_F(Language, SetsOfWhatARoleLeadsTo) {
+  const Dataset dataset = model_.open(on_a_day());
+  for (const char* set : {"distinct(end_date.year, end_date.month_name)", "distinct(end_date.month)"}) {
+    const std::string alone(set);
+    const std::string over = alone.substr(0, alone.size() - 1) + " for sessions)";
+    const std::string show = "show count(g in {0}) as n, max(energy of g for g in {0}) as most";
+    expect(dataset, fmt::format(fmt::runtime(show), alone),
+           test::answer(dataset, fmt::format(fmt::runtime(show), over)));
+  }
+  // A filter on a table behind the dropped one chooses among its rows: it is told, where a key is meant.
+  const auto filtered = ask(dataset, {"show (energy across bays) as e where stations.region = \"Coast\""});
+  ASSERT_TRUE(filtered.has_value());
+  EXPECT_EQ(test::codes(filtered->warnings), "JR-415");
+  EXPECT_TRUE(ask(dataset, {"by stations.region show (energy across bays) as e"})->warnings.empty());
+  EXPECT_TRUE(ask(dataset, {"show (energy across stations) as e where days.month = 1"})->warnings.empty());
+}
+
 TEST_F(Language, QueriesMayDraftMeasures) {
   expect("with measure revenue = energy by stations.region show price, share",
          "Coast|1|0.660377358490566\nUpland|1|"

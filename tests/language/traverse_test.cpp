@@ -116,6 +116,7 @@ param limit = 5
 table sessions from csv "s.csv" sorted by started {
   key id integer  bay_id integer  day date  started datetime  energy decimal(3)  idle integer  channel text sorted by rank
   rank integer  note text used by "finance"  twice = energy * limit
+  key (day, started)
 }
 table bays from csv "b.csv" reached from sessions { key bay_id integer  power integer }
 table days from csv "d.csv" { key day date  month integer }
@@ -130,12 +131,17 @@ query q {
   with measure own = (all_energy where sessions.idle > 1)
   by sessions.rank show own, anywhere where sessions.idle < limit having own > 3
 }
+reader coast { bays where power > limit  hide sessions.note, measure strong }
+measure wrong = sum(nowhere for sessions) + month
 )";
-  const auto read = Model::parse("m.ridge", text);
+  ReadOptions options;
+  options.disable_wrong = true;
+  const auto read = Model::parse("m.ridge", text, options);
   ASSERT_TRUE(read) << test::messages(read.error());
   const CheckedModel& model = model::checked(*read);
-  constexpr std::array roles{"measure",      "column", "table", "calendar", "link",  "value order", "row order",
-                             "reached from", "draft",  "key",   "show",     "where", "having",      "declared"};
+  constexpr std::array roles{"measure",   "column",       "table",     "calendar", "link",    "value order",
+                             "row order", "reached from", "table key", "draft",    "key",     "show",
+                             "where",     "having",       "declared",  "reader",   "disabled"};
   constexpr std::array manners{"reads", "filters by", "groups by", "asks about", "drops", "follows", "lists"};
   std::string seen;
   each_definition(model, [&](const Definition& definition) {
@@ -160,6 +166,7 @@ link sessions.day -> days.day: lists sessions.day lists days.day
 value order sessions.channel: lists sessions.rank
 row order sessions: lists sessions.started
 reached from bays: lists sessions
+table key sessions: lists sessions.day lists sessions.started
 draft q: reads all_energy filters by sessions.idle
 key q: groups by sessions.rank
 where q: filters by sessions.idle reads limit
@@ -168,6 +175,9 @@ show q: reads anywhere
 having q: reads own
 declared finance: lists sessions.note
 declared the report: lists anywhere
+reader coast: reads limit reads bays.power lists bays
+reader coast: lists sessions.note lists strong
+disabled wrong: lists sessions lists days.month
 )");
 }
 

@@ -208,6 +208,10 @@ class Unfolder {
       for (std::uint32_t c = 0; c < own.size(); ++c) {
         if (own[c].key) columns.push_back({*binding.table, {}, {*binding.table, c}});
       }
+      const auto& keys = model_.tables[*binding.table].keys;
+      if (columns.empty() && !keys.empty()) {
+        for (const std::uint32_t c : keys.front().columns) columns.push_back({*binding.table, {}, {*binding.table, c}});
+      }
       const auto show = [&](const ColumnRef& ref) {
         if (std::find(columns.begin(), columns.end(), ref) == columns.end()) columns.push_back(ref);
       };
@@ -222,7 +226,8 @@ class Unfolder {
       // Without a key, some columns of the source make a row recognisable.
       constexpr std::size_t enough = 4;
       std::vector<ColumnRef> more;
-      const bool has_key = std::any_of(own.begin(), own.end(), [](const language::Column& c) { return c.key; });
+      const bool has_key =
+          std::any_of(own.begin(), own.end(), [](const language::Column& c) { return c.key; }) || !keys.empty();
       for (std::uint32_t c = 0; c < own.size() && !has_key && more.size() + columns.size() < enough; ++c) {
         const ColumnRef ref{*binding.table, {}, {*binding.table, c}};
         if (!own[c].is_calculated() && std::find(columns.begin(), columns.end(), ref) == columns.end())
