@@ -232,6 +232,15 @@ query crew_leaders "Visits by the leader of the crew" {
   show  n_visits, visit_cost
   total grand
 }
+
+reader coast "The team on the coast" {
+  stations where region = "Coast"
+  hide     sessions.card_id, measure cost_share
+}
+
+reader fleets "Fleet managers see the cards of fleets" {
+  cards where holder <> "Private"
+}
 )ridge";
 }
 

@@ -13,7 +13,7 @@ using namespace language;
 
 namespace {
 
-constexpr std::array<Rule, 24> all_rules{{
+constexpr std::array<Rule, 26> all_rules{{
     {"JA-101", "a column that nothing uses", "it is loaded, stored and kept in memory for nobody", find_unused_columns},
     {"JA-102", "a column that nothing uses, different in every row",
      "it can't be compressed, and is often the largest column of its table", find_unused_unique_columns},
@@ -58,6 +58,11 @@ constexpr std::array<Rule, 24> all_rules{{
      find_repeated_constants},
     {"JA-309", "a count of texts that are put together to be counted",
      "each row's text is made to be compared; combinations of columns are counted by their codes", find_counted_texts},
+    {"JA-310", "a calendar that lacks days", "periods leave them out, and what happened on them", find_calendar_gaps},
+    {"JA-311", "a reader who sees all rows, or none",
+     "a condition that hides nothing protects nothing, and one that hides "
+     "everything is mostly a value that is not there",
+     find_idle_readers},
 }};
 
 }  // namespace

@@ -28,6 +28,8 @@ Diagnostics trimming_blockers(const CheckedModel& model, TableIndex t) {
               "take `used by` out when that is over, or trim the table by hand");
       }
       if (mention.table != t || mention.manner == Manner::dropped || told) return;
+      // Whose rows a reader sees does not rest on those that nothing leads to.
+      if (definition.role == Role::reader && mention.manner == Manner::listed) return;
       told = definition.role == Role::calculated_table;
       if (definition.role == Role::calculated_table) {
         block(model, definition.name_span, fmt::format("{} is made of them", definition.name), "");

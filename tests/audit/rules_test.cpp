@@ -441,6 +441,17 @@ TEST(Audit, FiltersThatNoRowPasses) {
   EXPECT_EQ(audited.findings[0].remedy, "did you mean \"app\"?");
 }
 
+TEST(Audit, ReadersWhoSeeAllRowsOrNone) {
+  const auto of = [](const std::string& reader) {
+    return found(network("", "query q { show kwh }\nreader team { " + reader + " }\n").open(), rules_of({"JA-311"}));
+  };
+  EXPECT_EQ(of("bays where lane = \"nowhere\""), "JA-311 team");
+  EXPECT_EQ(of("bays where true"), "JA-311 team");
+  EXPECT_EQ(of("sessions where channel = \"app\""), "");
+  EXPECT_EQ(of("hide sessions.channel"), "");
+  EXPECT_EQ(of("sessions where channel = \"app\"  bays where false"), "JA-311 team");
+}
+
 TEST(Audit, CountedTextsThatCombinationsReplace) {
   const auto of = [](const std::string& measure, const std::string& columns = "") {
     return *audit(
@@ -625,7 +636,9 @@ JA-305 station_price
 JA-306 sessions.price_paid
 JA-307 roaming_value
 JA-308 fast_sessions
-JA-309 ways_to_pay)");
+JA-309 ways_to_pay
+JA-310 days.day
+JA-311 fleets)");
   std::set<std::string> codes;
   const Audit audited = *audit(*dataset);
   for (const Finding& finding : audited.findings) codes.insert(finding.code);
@@ -661,7 +674,9 @@ JA-305 station_price
 JA-306 avg_price
 JA-307 roaming_value
 JA-308 fast_sessions
-JA-309 ways_to_pay)");
+JA-309 ways_to_pay
+JA-310 days.day
+JA-311 fleets)");
 }
 
 TEST(Audit, SarifNamesRulesPlacesAndSavings) {
