@@ -143,6 +143,9 @@ measure visits_made    = count(visits)  format "#,##0"
 measure busiest_bay    = max(n_started for bays)  format "#,##0"
 measure most_elders    = max(elders for stations)  format "#,##0"
 measure ways_to_pay    = count(distinct channel || " / " || tariffs.plan for sessions)  format "#,##0"
+measure app_kwh        = sum(energy_kwh for sessions where channel = "app") / n_sessions  used by "weekly letter"
+measure card_kwh       = sum(energy_kwh for sessions where channel = "card") / n_sessions  used by "weekly letter"
+measure terminal_kwh   = sum(energy_kwh for sessions where channel = "terminal") / n_sessions  used by "weekly letter"
 
 query monthly "Revenue by month" {
   by    days.year, days.month_name

@@ -13,7 +13,7 @@ using namespace language;
 
 namespace {
 
-constexpr std::array<Rule, 26> all_rules{{
+constexpr std::array<Rule, 27> all_rules{{
     {"JA-101", "a column that nothing uses", "it is loaded, stored and kept in memory for nobody", find_unused_columns},
     {"JA-102", "a column that nothing uses, different in every row",
      "it can't be compressed, and is often the largest column of its table", find_unused_unique_columns},
@@ -63,6 +63,8 @@ constexpr std::array<Rule, 26> all_rules{{
      "a condition that hides nothing protects nothing, and one that hides "
      "everything is mostly a value that is not there",
      find_idle_readers},
+    {"JA-312", "measures of one shape",
+     "one of them will be changed, and the others forgotten; a function says it once", find_repeated_shapes},
 }};
 
 }  // namespace

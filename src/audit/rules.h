@@ -101,6 +101,7 @@ void find_repeated_constants(const Subject& subject, Findings& findings);
 void find_counted_texts(const Subject& subject, Findings& findings);
 void find_unused_measures(const Subject& subject, Findings& findings);
 void find_equal_measures(const Subject& subject, Findings& findings);
+void find_repeated_shapes(const Subject& subject, Findings& findings);
 void find_calendar_gaps(const Subject& subject, Findings& findings);
 void find_idle_readers(const Subject& subject, Findings& findings);
 

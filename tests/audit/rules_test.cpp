@@ -441,6 +441,32 @@ TEST(Audit, FiltersThatNoRowPasses) {
   EXPECT_EQ(audited.findings[0].remedy, "did you mean \"app\"?");
 }
 
+TEST(Audit, MeasuresOfOneShape) {
+  const auto of = [](const std::string& measures) {
+    const Audit audited = *audit(network("", measures + "query q { show kwh }\n").open(), rules_of({"JA-312"}));
+    return audited.findings.empty() ? "" : audited.findings[0].subject + ": " + audited.findings[0].remedy;
+  };
+  const auto shares = [](const std::string& third) {
+    return "measure a = sum(kwh for sessions where channel = \"app\") / (kwh across everything)\n"
+           "measure b = sum(kwh for  sessions where channel = \"card\") / (kwh across everything)\n"
+           "measure c = " +
+           third + "\n";
+  };
+  EXPECT_EQ(of(shares("sum(kwh for sessions where channel = \"none\") / (kwh across everything)")),
+            "a: function like_a(a) = sum(kwh for sessions where channel = a) / (kwh across everything), and a = "
+            "like_a(\"app\")");
+  // Another shape.
+  EXPECT_EQ(of(shares("sum(kwh for sessions where channel <> \"none\") / (kwh across everything)")), "");
+  // Two arguments, of which one stands twice.
+  const auto two = [](const std::string& x, const std::string& y) {
+    return fmt::format("sum(case when kwh > {0} then kwh - {0} else {1} end for sessions)", x, y);
+  };
+  EXPECT_EQ(of("measure a = " + two("10.0", "0.1") + "\nmeasure b = " + two("20.0", "0.2") +
+               "\nmeasure c = " + two("30.0", "0.3") + "\n"),
+            "a: function like_a(a, b) = sum(case when kwh > a then kwh - a else b end for sessions), and a = "
+            "like_a(10.0, 0.1)");
+}
+
 TEST(Audit, ReadersWhoSeeAllRowsOrNone) {
   const auto of = [](const std::string& reader) {
     return found(network("", "query q { show kwh }\nreader team { " + reader + " }\n").open(), rules_of({"JA-311"}));
@@ -638,7 +664,8 @@ JA-307 roaming_value
 JA-308 fast_sessions
 JA-309 ways_to_pay
 JA-310 days.day
-JA-311 fleets)");
+JA-311 fleets
+JA-312 app_kwh)");
   std::set<std::string> codes;
   const Audit audited = *audit(*dataset);
   for (const Finding& finding : audited.findings) codes.insert(finding.code);
@@ -676,7 +703,8 @@ JA-307 roaming_value
 JA-308 fast_sessions
 JA-309 ways_to_pay
 JA-310 days.day
-JA-311 fleets)");
+JA-311 fleets
+JA-312 app_kwh)");
 }
 
 TEST(Audit, SarifNamesRulesPlacesAndSavings) {
