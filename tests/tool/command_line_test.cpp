@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <set>
 #include <sstream>
 
 #include "command_line.h"
@@ -45,6 +46,16 @@ class CommandLineTest : public testing::Test {
   Common common_;
   CommandLine line_ = tool::command_line(common_);
 };
+
+// An option that every command takes means the same for each.
+TEST_F(CommandLineTest, NoOptionHasTwoMeanings) {
+  for (const Command& command : line_.commands) {
+    std::set<std::string> names;
+    for (const Option& option : command.options) EXPECT_TRUE(names.insert(option.name).second) << option.name;
+    for (const Option& option : line_.common)
+      EXPECT_TRUE(names.insert(option.name).second) << command.name << " " << option.name;
+  }
+}
 
 TEST_F(CommandLineTest, ExamplesOfEveryHelpRun) {
   folder_.write("queries.jsonl", "{\"query\": \"monthly\"}\n");

@@ -48,8 +48,8 @@ const std::vector<Writer> writers{
     {"sarif", {"audit", "m.ridge", "--fast", "--sarif", "a.sarif"}, {"a.sarif"}},
     {"junit", {"check", "m.ridge", "--junit", "c.xml"}, {"c.xml"}},
     {"load", {"load", "m.ridge", "--again", "--reject", "r.csv"}, {"r.csv"}},
-    {"export", {"export", "m.ridge", "out", "--as", "csv"}, {"out/sessions.csv", "out/datapackage.json"}},
-    {"database", {"export", "m.ridge", "db", "--as", "sqlite"}, {"db/m.sqlite", "db/datapackage.json"}},
+    {"export", {"export", "m.ridge", "out", "--into", "csv"}, {"out/sessions.csv", "out/datapackage.json"}},
+    {"database", {"export", "m.ridge", "db", "--into", "sqlite"}, {"db/m.sqlite", "db/datapackage.json"}},
     {"answer", {"ask", "m.ridge", "by_bay", "--output", "answer.parquet"}, {"answer.parquet"}},
 };
 

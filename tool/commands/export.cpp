@@ -37,7 +37,7 @@ Command export_command() {
   command.options = {
       model_argument(kept->model),
       argument("FOLDER", "Where the files go; made where it is not there", kept->folder, Names::file),
-      choice("--as", "FORM", "parquet by default; sqlite and xlsx make one file of all tables", kept->settings.form,
+      choice("--into", "FORM", "parquet by default; sqlite and xlsx make one file of all tables", kept->settings.form,
              {{"parquet", FileForm::parquet},
               {"arrow", FileForm::arrow},
               {"csv", FileForm::csv},
@@ -49,8 +49,8 @@ Command export_command() {
            kept->schema)};
   command.examples = {
       {"export charging.ridge lean", "all tables as Parquet"},
-      {"export charging.ridge lean --as csv --schema", "as CSV, with what a database needs to take them"},
-      {"export charging.ridge lean --as xlsx --only stations --only tariffs", "two tables as a spreadsheet"}};
+      {"export charging.ridge lean --into csv --schema", "as CSV, with what a database needs to take them"},
+      {"export charging.ridge lean --into xlsx --only stations --only tariffs", "two tables as a spreadsheet"}};
   return command;
 }
 
