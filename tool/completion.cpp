@@ -167,6 +167,8 @@ class Line {
         add_value(reader.name, reader.description.empty() ? "reader" : reader.description);
     }
     if (!all) return;
+    for (const FunctionInfo& function : model->functions())
+      add_value(function.name, function.description.empty() ? "function" : function.description);
     for (const TableInfo& table : model->tables()) {
       add_value(table.name, "table");
       for (const ColumnInfo& column : table.columns) add_value(table.name + "." + column.name, to_string(column.type));

@@ -141,6 +141,15 @@ struct DisabledInfo {
   Diagnostics problems;  // errors, at least one
 };
 
+// A text with arguments, which stands for what it says wherever it is called.
+struct FunctionInfo {
+  std::string name;
+  std::vector<std::string> arguments;
+  std::string definition;  // the whole declaration, as it is written
+  std::string description;
+  Place place;
+};
+
 // Who sees a part of the rows.
 struct ReaderInfo {
   std::string name;
@@ -190,6 +199,7 @@ class Model {
   std::vector<LinkInfo> links() const;
   std::vector<MeasureInfo> measures() const;
   std::vector<ParameterInfo> parameters() const;
+  std::vector<FunctionInfo> functions() const;
   std::vector<QueryInfo> queries() const;
   std::vector<ReaderInfo> readers() const;
 

@@ -351,6 +351,15 @@ std::vector<ParameterInfo> Model::parameters() const {
   return infos;
 }
 
+std::vector<FunctionInfo> Model::functions() const {
+  std::vector<FunctionInfo> infos;
+  for (const language::ModelFunction& function : checked_->functions) {
+    infos.push_back({function.name, function.arguments, std::string(checked_->sources.text(function.span)),
+                     function.description, checked_->sources.place(function.span)});
+  }
+  return infos;
+}
+
 std::vector<ReaderInfo> Model::readers() const {
   std::vector<ReaderInfo> infos;
   for (const language::Reader& reader : checked_->readers) {

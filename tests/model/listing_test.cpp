@@ -23,6 +23,8 @@ link sessions.day -> days.day as billed
 measure total = sum(kwh for sessions where kwh > least) format "0.0" "All of it" used by "a slide"
 hidden measure helper = count(sessions)
 query by_site "Sites" { by bays.site show total }
+function doubled(x) = x * 2 "Twice as much"
+reader team "A team" { bays where site = "Pier"  hide sessions.kwh }
 )";
 
 Model model() {
@@ -69,6 +71,19 @@ TEST(Listing, Links) {
   EXPECT_EQ(links[0].role, "");
   EXPECT_EQ(links[1].role, "billed");
   EXPECT_EQ(links[1].name, "sessions.day -> days.day as billed");
+}
+
+TEST(Listing, FunctionsAndReaders) {
+  const auto functions = model().functions();
+  ASSERT_EQ(names_of(functions), std::vector<std::string>{"doubled"});
+  EXPECT_EQ(functions[0].arguments, std::vector<std::string>{"x"});
+  EXPECT_EQ(functions[0].definition, "function doubled(x) = x * 2 \"Twice as much\"");
+  EXPECT_EQ(functions[0].description, "Twice as much");
+  const auto readers = model().readers();
+  ASSERT_EQ(names_of(readers), std::vector<std::string>{"team"});
+  EXPECT_EQ(readers[0].description, "A team");
+  EXPECT_EQ(readers[0].rows, std::vector<std::string>{"bays where site = \"Pier\""});
+  EXPECT_EQ(readers[0].hidden, std::vector<std::string>{"sessions.kwh"});
 }
 
 TEST(Listing, MeasuresParametersAndQueries) {

@@ -27,7 +27,9 @@ Report report_one(const Description& d) {
   fact("description", "description", d.description);
   fact("place", "declared at", fmt::format("{}:{}:{}", d.place.file, d.place.line, d.place.column));
   fact("rests_on", "rests on", joined(d.rests_on, ", "));
-  fact("used_by", "used by", d.used_by.empty() ? "nothing in the model" : joined(d.used_by, ", "));
+  // Queries and readers are for people to use.
+  const bool may_be_used = d.kind != DescribedKind::query && d.kind != DescribedKind::reader;
+  if (may_be_used) fact("used_by", "used by", d.used_by.empty() ? "nothing in the model" : joined(d.used_by, ", "));
   if (!d.definition.empty()) made.blocks.push_back(Heading{"Definition"});
   if (!d.definition.empty()) made.blocks.push_back(Verbatim{"definition", d.definition + "\n"});
   return made;
