@@ -410,7 +410,13 @@ TEST(RandomAudit, FindsWhatIsPlantedAndNothingElse) {
   const std::size_t models = test::test_count(40);
   fmt::print("seed {}\n", seed);
   std::map<std::string, Score> scores;
-  for (const AuditRule& rule : audit_rules()) scores[rule.code];
+  // Measures of one shape come of themselves where several are planted (Audit.ShapesThatAreProposedMeanTheSame).
+  AuditSettings settings;
+  for (const AuditRule& rule : audit_rules()) {
+    if (std::string_view(rule.code) == "JA-312") continue;
+    scores[rule.code];
+    settings.only.push_back(rule.code);
+  }
   for (std::uint64_t number = 0; number < models; ++number) {
     Generator generator(seed + number * 6007);
     for (std::size_t i = 1 + generator.below(6); i > 0; --i)
@@ -420,7 +426,7 @@ TEST(RandomAudit, FindsWhatIsPlantedAndNothingElse) {
     const test::SmallModel model = generator.model();
     const auto dataset = Dataset::open(model.path());
     ASSERT_TRUE(dataset) << "seed " << seed << ", model " << number << "\n" << test::messages(dataset.error());
-    const auto audited = audit(*dataset);
+    const auto audited = audit(*dataset, settings);
     ASSERT_TRUE(audited) << test::messages(audited.error());
     std::set<std::string> found;
     for (const Finding& finding : audited->findings) found.insert(finding.code + " " + finding.subject);

@@ -467,6 +467,48 @@ TEST(Audit, MeasuresOfOneShape) {
             "like_a(10.0, 0.1)");
 }
 
+// Whatever stands in the holes of a shape, the function that is proposed says what the measure says.
+TEST(Audit, ShapesThatAreProposedMeanTheSame) {
+  const std::uint64_t seed = test::test_seed(20261201);
+  std::mt19937_64 random(seed);
+  const auto one_of = [&](const std::vector<std::string>& texts) { return texts[random() % texts.size()]; };
+  const std::vector<std::string> shapes{
+      "sum(kwh * {0} + {1} for sessions where channel = {2})",
+      "(kwh + {0}) / (sessions_of_app - {1}) + (kwh where sessions.channel = {2})",
+      "sum(case when kwh > {0} then {1} else kwh end for sessions where channel <> {2})",
+      "max((kwh - {0}) of b for b in bays where lane > {2}) + {1} * {0}",
+      "count(s in sessions where s.kwh * {0} > {1} and s.channel || \"x\" = {2})"};
+  std::size_t proposed = 0;
+  for (int round = 0; round < 60; ++round) {
+    const std::string shape = one_of(shapes);
+    std::string measures;
+    for (const char* name : {"one", "two", "three"}) {
+      measures += fmt::format("measure {} = {}\n", name,
+                              fmt::format(fmt::runtime(shape), one_of({"1.5", "2.5", "-3.0"}),
+                                          one_of({"2", "0.25", "7"}), one_of({"\"app\"", "\"card\"", "\"lane 1\""})));
+    }
+    const test::SmallModel model = network("", measures + "query q { show one, two, three }\n");
+    const Dataset dataset = model.open();
+    const Audit audited = *audit(dataset, rules_of({"JA-312"}));
+    for (const Finding& finding : audited.findings) {
+      ++proposed;
+      const std::string& remedy = finding.remedy;
+      const std::size_t split = remedy.rfind(", and " + finding.subject + " = ");
+      ASSERT_NE(split, std::string::npos) << remedy;
+      std::string changed = test::read_file(model.path());
+      const std::size_t line = changed.find("measure " + finding.subject + " = ");
+      changed.replace(line, changed.find('\n', line) - line, "measure " + remedy.substr(split + 6));
+      model.folder.write("changed.ridge", changed + remedy.substr(0, split) + "\n");
+      const auto again = Dataset::open(model.folder.path("changed.ridge"));
+      ASSERT_TRUE(again) << test::messages(again.error());
+      EXPECT_EQ(test::answer(*again, "by bays.lane show one, two, three total grand"),
+                test::answer(dataset, "by bays.lane show one, two, three total grand"))
+          << remedy;
+    }
+  }
+  EXPECT_GE(proposed, 30U) << "seed " << seed;
+}
+
 TEST(Audit, ReadersWhoSeeAllRowsOrNone) {
   const auto of = [](const std::string& reader) {
     return found(network("", "query q { show kwh }\nreader team { " + reader + " }\n").open(), rules_of({"JA-311"}));
