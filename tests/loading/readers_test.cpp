@@ -4,6 +4,7 @@
 
 #include <filesystem>
 #include <functional>
+#include <set>
 
 #include "juniper/ask.h"
 #include "juniper/audit.h"
@@ -15,7 +16,9 @@
 #include "juniper/refactor.h"
 #include "juniper/sql.h"
 #include "juniper/unfold.h"
+#include "random/drawn_model.h"
 #include "random/random_model.h"
+#include "random/random_query.h"
 #include "support/support.h"
 #include "support/three_ways.h"
 
@@ -234,6 +237,87 @@ TEST(Readers, SeeWhatThereWouldBeOfTheirRowsAlone) {
     EXPECT_EQ(std::filesystem::last_write_time(stored), written);
     EXPECT_EQ(test::answer(files.open(), "show n"), "120");
   }
+}
+
+// The first column of a table that its links without a role lead to, where these are all the same; never null in a row
+// that a link leads to.
+std::string linked_column(const test::RandomModel& model, const std::string& table) {
+  std::set<std::string> columns;
+  for (const std::string& link : model.links) {
+    const std::size_t arrow = link.find(" -> " + table + ".");
+    if (arrow == std::string::npos || link.find(" as ") != std::string::npos) continue;
+    std::string column = link.substr(arrow + 5 + table.size());
+    column = column.substr(column[0] == '(' ? 1 : 0);
+    columns.insert(column.substr(0, column.find_first_of(",)")));
+  }
+  return columns.size() == 1 ? *columns.begin() : "";
+}
+
+std::string with_row(std::string condition, const std::string& row) {
+  for (std::size_t at = condition.find("this."); at != std::string::npos; at = condition.find("this.", at + row.size()))
+    condition.replace(at, 4, row);
+  return condition;
+}
+
+// Any model, any condition: what a reader counts and adds up is what everybody does of the rows for which it holds.
+TEST(Readers, OfDrawnModelsSeeTheRowsForWhichTheirConditionsHold) {
+  const std::uint64_t seed = test::test_seed(20261202);
+  test::Random random(seed);
+  std::size_t compared = 0;
+  std::size_t followed = 0;
+  for (std::size_t round = 0; round < test::test_count(60); ++round) {
+    test::RandomModel model = test::drawn_model(random, 40);
+    if (model.is_extreme) continue;
+    const std::size_t table = test::pick(random, model.tables.size());
+    if (!model.tables[table].rows.empty()) continue;
+    const std::string name = model.tables[table].name;
+    const std::string condition = test::random_condition(random, model, table, 1);
+    const test::SmallModel files(model.text() + "reader some { " + name + " where " + condition + " }\n",
+                                 model.files());
+    const auto everybody = Dataset::open(files.path());
+    const auto seen = everybody ? Dataset::open(files.path(), as("some")) : everybody;
+    if (!seen) continue;
+    SCOPED_TRACE(fmt::format("seed {}, round {}: {} where {}\n{}", seed, round, name, condition, model.text()));
+    const std::string key = linked_column(model, name);
+    for (std::size_t t = 0; t < model.tables.size(); ++t) {
+      const test::TableInfo& from = model.tables[t];
+      // What holds only rows that others lead to holds fewer where fewer of these are seen.
+      const bool is_trimmed =
+          t < model.rows_clauses.size() && model.rows_clauses[t].find("reached") != std::string::npos;
+      if (!from.rows.empty() || is_trimmed) continue;
+      std::string holds;
+      if (t == table) {
+        holds = with_row(condition, "t");
+      } else if (from.leads_to(table)) {
+        const bool by_default = std::any_of(from.routes.begin(), from.routes.end(), [&](const test::Route& route) {
+          return route.table == table && route.path == name;
+        });
+        if (!by_default || key.empty()) continue;
+        holds = fmt::format("({}) and t.{}.{} is not null", with_row(condition, "t." + name), name, key);
+        ++followed;
+      } else {
+        holds = "true";
+      }
+      for (const test::ColumnInfo& column : from.columns) {
+        if (column.type.kind == TypeKind::real) continue;
+        const auto wanted =
+            ask(*everybody, {fmt::format("show count(t in {0} where {1}) as n, count(distinct t.{2} for t in "
+                                         "{0} where {1}) as d, max(t.{2} for t in {0} where {1}) as m",
+                                         from.name, holds, column.name)});
+        const auto answer =
+            ask(*seen, {fmt::format("show count({0}) as n, count(distinct {1} for {0}) as d, max({1} for {0}) as m",
+                                    from.name, column.name)});
+        if (!wanted) continue;
+        ASSERT_TRUE(answer) << test::messages(answer.error());
+        EXPECT_EQ(test::rows_of(*answer), test::rows_of(*wanted))
+            << from.name << "." << column.name << " where " << holds;
+        ++compared;
+      }
+    }
+  }
+  fmt::print("{} columns compared, {} tables over links\n", compared, followed);
+  EXPECT_GE(compared, 100U);
+  EXPECT_GE(followed, 3U);
 }
 
 TEST(Readers, FollowTheDataTheTextAndTheParameters) {
