@@ -246,8 +246,8 @@ Diagnostics Loader::check_keys(TableIndex t) const {
   for (const TableKey& key : model_.tables[t].keys) {
     const auto leads_here = [&](const Link& link) { return link.to.table == t && link.to.columns == key.columns; };
     if (std::any_of(model_.links.begin(), model_.links.end(), leads_here)) continue;
-    const auto found = repeated_rows(t, key);
-    errors.insert(errors.end(), found.begin(), found.end());
+    const auto repeated = repeated_rows(t, key);
+    errors.insert(errors.end(), repeated.begin(), repeated.end());
   }
   return errors;
 }

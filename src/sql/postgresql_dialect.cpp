@@ -519,7 +519,8 @@ class PostgresqlDialect final : public Dialect {
     for (std::size_t i = 0; i < pattern.size(); ++i) {
       const char c = pattern[i];
       if (std::string_view("dMyHms").find(c) == std::string_view::npos) {
-        spelled += fmt::format("[{}{}]", c == '^' || c == '\\' ? "\\" : "", c);
+        const bool is_mark = static_cast<unsigned char>(c) < 0x80 && c != 'T';
+        spelled += is_mark ? fmt::format("\\{}", c) : std::string(1, c);
         continue;
       }
       const std::size_t run = std::min(pattern.find_first_not_of(c, i), pattern.size()) - i;

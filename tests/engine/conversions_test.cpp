@@ -139,6 +139,14 @@ TEST(Conversions, DaysOfTexts) {
   EXPECT_EQ(made_of(texts, "date(t, \"d.M.yyyy\")"),
             (Values{"null", "null", "null", "null", "null", "2025-03-01", "2025-03-01", "null", "2025-03-01", "null",
                     "null", "null", "null", "null", "null"}));
+  const std::vector<std::string> marked{"01·03·2025",   "01/03/2025", "01^03^2025",
+                                        "01\\03\\2025", "01 03 2025", "01032025"};
+  EXPECT_EQ(made_of(marked, "date(t, \"dd·MM·yyyy\")"), (Values{"2025-03-01", "null", "null", "null", "null", "null"}));
+  EXPECT_EQ(made_of(marked, "date(t, \"dd^MM^yyyy\")"), (Values{"null", "null", "2025-03-01", "null", "null", "null"}));
+  EXPECT_EQ(made_of(marked, "date(t, \"dd\\\\MM\\\\yyyy\")"),
+            (Values{"null", "null", "null", "2025-03-01", "null", "null"}));
+  EXPECT_EQ(made_of(marked, "date(t, \"dd MM yyyy\")"), (Values{"null", "null", "null", "null", "2025-03-01", "null"}));
+  EXPECT_EQ(made_of(marked, "date(t, \"ddMMyyyy\")"), (Values{"null", "null", "null", "null", "null", "2025-03-01"}));
   EXPECT_EQ(made_of(texts, "datetime(t)"),
             (Values{"null", "null", "null", "null", "null", "null", "null", "null", "null", "null",
                     "2025-03-01 08:30:00", "null", "null", "2025-03-01 08:30:15.25", "null"}));

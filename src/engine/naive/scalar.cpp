@@ -1,6 +1,7 @@
 #include "engine/naive/scalar.h"
 
 #include <unicode/locid.h>
+#include <unicode/regex.h>
 #include <unicode/unistr.h>
 
 #include <algorithm>
@@ -9,7 +10,7 @@
 #include <cmath>
 #include <cstdlib>
 #include <map>
-#include <regex>
+#include <optional>
 
 #include "base/calendar.h"
 #include "base/exact.h"
@@ -232,15 +233,25 @@ Cell pick(const Node& node, const std::vector<Cell>& x) {
 
 // --- values that texts hold: by expressions that say how they are spelled -------------------------------------------
 
+// What the groups of a regular expression hold where it fits the whole text, "" for one that took no part.
+std::optional<std::vector<std::string>> matched(const std::string& text, const std::string& expression) {
+  UErrorCode status = U_ZERO_ERROR;
+  icu::RegexMatcher matcher(icu::UnicodeString::fromUTF8(expression), 0, status);
+  const icu::UnicodeString unicode = icu::UnicodeString::fromUTF8(text);
+  matcher.reset(unicode);
+  if (U_FAILURE(status) || matcher.matches(status) == 0) return std::nullopt;
+  std::vector<std::string> groups;
+  for (std::int32_t group = 1; group <= matcher.groupCount(); ++group)
+    matcher.group(group, status).toUTF8String(groups.emplace_back());
+  return groups;
+}
+
 // The number as its digits say it: a sign, those before the point, and those behind it.
 Cell units_in(const std::string& text, Type type) {
-  static const std::regex integer("([-+]?)([0-9]+)()");
-  static const std::regex decimal("([-+]?)([0-9]*)[.]?([0-9]*)");
-  std::smatch part;
-  if (!std::regex_match(text, part, type.kind == TypeKind::integer ? integer : decimal)) return null();
-  if (part[2].length() + part[3].length() == 0) return null();
-  std::string digits = part[2].str();
-  const std::string behind = part[3].str();
+  const auto part = matched(text, type.kind == TypeKind::integer ? "([-+]?)([0-9]+)()" : "([-+]?)([0-9]*)[.]?([0-9]*)");
+  if (!part || (*part)[1].size() + (*part)[2].size() == 0) return null();
+  std::string digits = (*part)[1];
+  const std::string& behind = (*part)[2];
   for (std::size_t i = 0; i < behind.size() || i < type.scale; ++i) {
     const char digit = i < behind.size() ? behind[i] : '0';
     if (i < type.scale) digits += digit;
@@ -249,31 +260,30 @@ Cell units_in(const std::string& text, Type type) {
   digits.erase(0, std::min(digits.find_first_not_of('0'), digits.size()));
   if (digits.size() > 30) return null();
   Big units = digits.empty() ? Big(0) : Big(digits);
-  if (part[1] == "-") units = -units;
+  if ((*part)[0] == "-") units = -units;
   return units < INT64_MIN || units > INT64_MAX ? null() : exact(units);
 }
 
 Cell real_in(const std::string& text) {
-  static const std::regex spelled("[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][-+]?[0-9]+)?");
-  std::smatch part;
-  if (!std::regex_match(text, part, spelled)) return null();
+  const auto part = matched(text, "[-+]?([0-9]+[.]?[0-9]*|[.][0-9]+)([eE][-+]?[0-9]+)?");
+  if (!part) return null();
   const double value = std::strtod(text.c_str(), nullptr);
-  if (value == 0 && part[1].str().find_first_of("123456789") != std::string::npos) return null();
+  if (value == 0 && (*part)[0].find_first_of("123456789") != std::string::npos) return null();
   return real(value);
 }
 
 // A pattern's letters become groups of digits, in their order; what else stands in it stands for itself.
 Cell moment_in(const std::string& text, std::string pattern, Type type) {
   const bool has_time = type.kind == TypeKind::datetime;
-  if (pattern.empty()) pattern = has_time ? "yyyy-MM-dd HH:mm" : "yyyy-MM-dd";
-  const bool is_own = pattern == "yyyy-MM-dd HH:mm";
+  const bool is_own = pattern.empty();
+  if (is_own) pattern = "yyyy-MM-dd";
   std::string spelled;
   std::string letters;
   for (std::size_t i = 0; i < pattern.size(); ++i) {
     const char c = pattern[i];
     if (std::string("dMyHms").find(c) == std::string::npos) {
-      spelled +=
-          is_own && c == ' ' ? std::string("[ T]") : std::string("[") + (c == '^' ? "\\^" : std::string(1, c)) + "]";
+      const bool is_mark = static_cast<unsigned char>(c) < 0x80 && c != 'T';
+      spelled += is_mark ? "\\" + std::string(1, c) : std::string(1, c);
       continue;
     }
     std::size_t run = 1;
@@ -281,18 +291,19 @@ Cell moment_in(const std::string& text, std::string pattern, Type type) {
     letters += c;
     spelled += run == 1 ? "([0-9]{1,2})" : "([0-9]{" + std::to_string(run) + "})";
   }
-  if (is_own) spelled += "(?::([0-9]{2})(?:[.]([0-9]{1,6}))?)?";
-  std::smatch part;
-  if (!std::regex_match(text, part, std::regex(spelled))) return null();
-  std::map<char, int> of;
-  for (std::size_t i = 0; i < letters.size(); ++i) of[letters[i]] = std::stoi(part[i + 1].str());
-  std::int64_t micros = 0;
-  if (is_own && part[letters.size() + 1].matched) of['s'] = std::stoi(part[letters.size() + 1].str());
-  if (is_own && part[letters.size() + 2].matched) {
-    std::string fraction = part[letters.size() + 2].str();
-    fraction.resize(6, '0');
-    micros = std::stoi(fraction);
+  if (is_own && has_time) {
+    spelled += "[ T]([0-9]{2}):([0-9]{2})(?::([0-9]{2})(?:[.]([0-9]{1,6}))?)?";
+    letters += "Hms";
   }
+  const auto part = matched(text, spelled);
+  if (!part) return null();
+  std::map<char, int> of;
+  for (std::size_t i = 0; i < letters.size(); ++i) {
+    const std::string& digits = (*part)[i];
+    of[letters[i]] = digits.empty() ? 0 : std::stoi(digits);
+  }
+  std::string fraction = part->size() > letters.size() ? part->back() : "";
+  fraction.resize(6, '0');
   const bool leap = of['y'] % 4 == 0 && (of['y'] % 100 != 0 || of['y'] % 400 == 0);
   const std::array days{31, leap ? 29 : 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31};
   if (of['y'] < 1 || of['M'] < 1 || of['M'] > 12 || of['d'] < 1 ||
@@ -302,7 +313,7 @@ Cell moment_in(const std::string& text, std::string pattern, Type type) {
       base::days_from_civil(of['y'], static_cast<unsigned>(of['M']), static_cast<unsigned>(of['d']));
   if (!has_time) return number(day);
   return number(day * base::microseconds_per_day + ((of['H'] * 60 + of['m']) * 60 + of['s']) * INT64_C(1000000) +
-                micros);
+                std::stoi(fraction));
 }
 
 Cell call(const Node& node, const std::vector<Cell>& x, const Setting& setting) {

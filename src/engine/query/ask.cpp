@@ -186,15 +186,15 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
                       : engine::run_query(source, prepared->query, dataset.options().threads);
     if (!result) return result;
     result->warnings = prepared->warnings;
-    Diagnostics found = engine::unread_texts(source, prepared->query, dataset.options().threads);
+    Diagnostics notes = engine::unread_texts(source, prepared->query, dataset.options().threads);
     if (engine::moves_in_time(*prepared->model, prepared->query)) {
-      for (Diagnostic& gap : engine::calendar_gaps(*prepared->model, source.store)) found.push_back(std::move(gap));
+      for (Diagnostic& gap : engine::calendar_gaps(*prepared->model, source.store)) notes.push_back(std::move(gap));
     }
-    if (dataset.model().options().strict && !found.empty()) {
-      for (Diagnostic& warning : found) warning.severity = Severity::error;
-      return tl::unexpected(std::move(found));
+    if (dataset.model().options().strict && !notes.empty()) {
+      for (Diagnostic& warning : notes) warning.severity = Severity::error;
+      return tl::unexpected(std::move(notes));
     }
-    result->warnings.insert(result->warnings.end(), found.begin(), found.end());
+    result->warnings.insert(result->warnings.end(), notes.begin(), notes.end());
     return result;
   });
 }
