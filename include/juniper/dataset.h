@@ -99,8 +99,8 @@ struct LoadReport {
   std::uint64_t file_bytes = 0;
   std::uint64_t source_bytes = 0;
   std::int64_t total_nanoseconds = 0;
-  // As Dataset::warnings, days that the calendar lacks (JR-525), texts that calculated columns could not read (JR-526); where parts of the model are disabled, what is wrong
-  // with them, as errors (Model::disabled_problems).
+  // As Dataset::warnings, days that the calendar lacks (JR-525), and texts that calculated columns could not read (JR-526);
+  // where parts of the model are disabled, what is wrong with them, as errors (Model::disabled_problems).
   Diagnostics warnings;
 };
 
