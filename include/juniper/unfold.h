@@ -18,6 +18,7 @@ struct UnfoldedFilter {
   std::string text;      // as it is written
   Place place;           // where: `--at`, or the `where` of a measure
   bool reaches = false;  // false: it filters no row of the aggregate's table
+  std::string bridge;    // the table by way of which it does, where `through` named one; else ""
 };
 
 // A link that the expression of an aggregate follows, for rows that have no match there.

@@ -209,7 +209,7 @@ class QueryChecker {
       }
       start.predicates.push_back({PredicateKind::filter, condition, 0, condition->span, start.predicates.size()});
     }
-    std::set<std::pair<TableIndex, Roles>> tables;
+    std::set<SeenTable> tables;
     for (const QueryShow& item : query_.show) {
       start.what = item.name;
       const SliceUse use = follow_slices(model_, item.expression, start, diagnostics_);
@@ -255,35 +255,36 @@ class QueryChecker {
     return names.size() == 1 ? names[0] : fmt::format("({})", fmt::join(names, ", "));
   }
 
-  std::string table_list(const std::set<std::pair<TableIndex, Roles>>& tables) const {
+  std::string table_list(const std::set<SeenTable>& tables) const {
     std::set<TableIndex> each;
     std::string list;
-    for (const auto& [table, roles] : tables) {
-      if (each.insert(table).second) list += (list.empty() ? "" : ", ") + model_.tables[table].name;
+    for (const SeenTable& seen : tables) {
+      if (each.insert(seen.table).second) list += (list.empty() ? "" : ", ") + model_.tables[seen.table].name;
     }
     return list;
   }
 
   // The rows are combinations that occur in some table: there must be one that leads to all `by` columns.
-  void row_tables(const std::set<std::pair<TableIndex, Roles>>& tables) {
+  void row_tables(const std::set<SeenTable>& tables) {
     if (query_.by.empty()) return;
-    const auto leads = [&](TableIndex table, const Roles& roles) {
+    const auto leads = [&](const SeenTable& seen) {
       return std::all_of(query_.by.begin(), query_.by.end(), [&](const QueryBy& key) {
-        const std::vector<ColumnRef> refs = column_refs(key.expression);
-        return std::all_of(refs.begin(), refs.end(),
-                           [&](const ColumnRef& ref) { return model_.rebase(ref, table, roles).ref; });
+        const Predicate predicate{PredicateKind::key, key.expression, 0, key.span, 0};
+        return language::reach(model_, predicate, seen.table, seen.roles) == Reach::all ||
+               bridge_of(model_, predicate, seen);
       });
     };
     if (query_.from) {
-      if (!leads(*query_.from, {})) {
+      const SeenTable from{*query_.from, {}, {}};
+      if (!leads(from)) {
         report_.error(query_.by[0].span, "JR-406",
                       fmt::format("{} does not lead to all `by` columns", model_.tables[*query_.from].name));
       }
-      query_.sources.emplace_back(*query_.from, Roles{});
+      query_.sources.push_back(from);
       return;
     }
-    for (const auto& [table, roles] : tables) {
-      if (leads(table, roles)) query_.sources.emplace_back(table, roles);
+    for (const SeenTable& seen : tables) {
+      if (leads(seen)) query_.sources.push_back(seen);
     }
     if (!query_.sources.empty()) return;
     report_.error(query_.by[0].span, "JR-406", "no table of the shown measures leads to all `by` columns",

@@ -34,6 +34,10 @@ NodePtr ExpressionChecker::modified(const Expression& e) {
     modifiers->via = find_role(*text.via);
     good = good && modifiers->via;
   }
+  if (text.through) {
+    modifiers->through = bridge(*text.through);
+    good = good && modifiers->through;
+  }
   if (text.across) {
     modifiers->across = across(*text.across);
     good = good && modifiers->across;
@@ -73,6 +77,16 @@ bool ExpressionChecker::narrowed_to(const syntax::Name& name, Modifiers& modifie
   }
   modifiers.of = row->variable;
   return true;
+}
+
+std::optional<Through> ExpressionChecker::bridge(const syntax::Name& name) {
+  if (const auto table = model_.find_table(name.text)) return Through{*table, name.span};
+  if (is_disabled(name.span, DefinitionKind::calculated_table, name.text)) return std::nullopt;
+  std::vector<std::string> tables;
+  for (const Table& table : model_.tables) tables.push_back(table.name);
+  std::string fix = base::did_you_mean(name.text, tables);
+  if (fix.empty()) fix = "`through` names a table whose rows say what belongs to what";
+  return no_column(name.span, "JR-201", fmt::format("there is no table '{}'", name.text), fix);
 }
 
 std::optional<Across> ExpressionChecker::across(const syntax::Across& text) {

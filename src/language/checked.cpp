@@ -297,6 +297,10 @@ class Canonical {
   void print(const Modifiers& modifiers) {
     of(modifiers.of);
     via(modifiers.via);
+    if (modifiers.through) {
+      out += " through ";
+      name(model_.tables[modifiers.through->table].name);
+    }
     if (modifiers.across) print(*modifiers.across);
     if (modifiers.during)
       write(FMT_COMPILE(" during {} {} {}"), id_of(modifiers.during->period), id_of(modifiers.during->unit),

@@ -186,11 +186,18 @@ struct During {
   Span span;
 };
 
+// A bridge: a table by whose rows filters reach others that do not lead to it.
+struct Through {
+  TableIndex table = 0;
+  Span span;  // its name
+};
+
 // What changes the slice in which a measure is evaluated, in the order of the members.
 struct Modifiers {
   std::optional<VariableId> of;
   bool of_slice = false;  // `of slice`: the slice outside of the rows around it, which is the one at hand
   std::optional<LinkIndex> via;
+  std::optional<Through> through;
   std::optional<Across> across;
   std::optional<During> during;
   std::vector<NodePtr> where;  // split at its top-level `and`; columns of the slice are those of slice_row
@@ -392,6 +399,16 @@ struct Measure {
 
 struct CheckedModel;
 
+// A table, and what its rows are seen by: the roles of links that are followed, and the bridges, in the order of their
+// numbers.
+struct SeenTable {
+  TableIndex table = 0;
+  std::vector<LinkIndex> roles;
+  std::vector<TableIndex> bridges;
+
+  auto operator<=>(const SeenTable&) const = default;
+};
+
 // What groups the rows: a column, or an expression over columns.
 struct QueryBy {
   std::string name;  // of the result column
@@ -429,8 +446,7 @@ struct Query {
   std::vector<QuerySort> sort;
   std::optional<std::uint64_t> limit;
   bool keep_empty = false;
-  // Where the rows come from: the tables, and the roles by which they lead to the `by` columns.
-  std::vector<std::pair<TableIndex, std::vector<LinkIndex>>> sources;
+  std::vector<SeenTable> sources;  // where the rows come from: what leads to the `by` columns
   // With drafts of its own, the model in which they stand; its nodes refer to that one.
   std::shared_ptr<const CheckedModel> variant;
   Span span;

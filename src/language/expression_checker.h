@@ -146,6 +146,7 @@ class ExpressionChecker {
 
   NodePtr modified(const Expression& e);
   bool narrowed_to(const syntax::Name& name, Modifiers& modifiers);
+  std::optional<Through> bridge(const syntax::Name& name);
   std::optional<Across> across(const syntax::Across& text);
   std::optional<During> during(const syntax::DuringClause& text);
   bool add_conditions(const Expression& text, Modifiers& modifiers);

@@ -83,6 +83,7 @@ class Copier {
     to->of = from.of;
     if (from.of) use(from.of->text);
     to->via = from.via;
+    to->through = from.through;
     to->across = from.across;
     to->during = from.during;
     to->where = child(from.where);

@@ -75,10 +75,10 @@ Gap gap_of(std::string_view text, bool first) {
 }
 
 // Words before which a minus stands between two values no more than before a bracket.
-constexpr std::array word_operators{"and",    "or",    "not",  "div",     "mod", "like",  "in",   "between", "is",
-                                    "case",   "when",  "then", "else",    "if",  "where", "by",   "show",    "with",
-                                    "having", "among", "from", "for",     "of",  "via",   "sort", "total",   "across",
-                                    "except", "as",    "but",  "periods", "let", "nulls"};
+constexpr std::array word_operators{
+    "and",  "or",    "not",    "div",     "mod",    "like", "in",     "between", "is",   "case", "when", "then",
+    "else", "if",    "where",  "by",      "show",   "with", "having", "among",   "from", "for",  "of",   "via",
+    "sort", "total", "across", "through", "except", "as",   "but",    "periods", "let",  "nulls"};
 // Words that are called although a word of that name has another use, too.
 constexpr std::array called_words{"except"};
 

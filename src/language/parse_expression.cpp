@@ -282,7 +282,7 @@ bool Parser::at_modifier() const {
   return is_any(modifier_words) && !declares;
 }
 
-// `m of s via role across … during … where …`. What is modified is one name or something in brackets, and stands
+// `m of s via role through table across … during … where …`. What is modified is one name or something in brackets, and stands
 // alone: in `a / b across c` nobody can see what `across` takes.
 ExpressionPtr Parser::modified(ExpressionPtr operand, std::size_t begin) {
   const Token word = token();
@@ -309,6 +309,7 @@ ExpressionPtr Parser::modified(ExpressionPtr operand, std::size_t begin) {
   syntax::Modifiers& m = *result->modifiers;
   if (accept("of")) m.of = name("a row's name, or `slice`,");
   if (accept("via")) m.via = name("a role");
+  if (accept("through")) m.through = name("a table");
   if (is("across")) m.across = across();
   if (is("during")) m.during = during();
   if (at_modifier() && accept("where")) {
@@ -317,7 +318,7 @@ ExpressionPtr Parser::modified(ExpressionPtr operand, std::size_t begin) {
   }
   if (at_modifier()) {
     fail(token().span, "JR-119", fmt::format("`{}` stands out of order here", token().text),
-         "each at most once, in this order: of, via, across, during, where; or in brackets of their own");
+         "each at most once, in this order: of, via, through, across, during, where; or in brackets of their own");
   }
   result->span = since(result->span);
   return result;

@@ -30,7 +30,8 @@
 //   factor      = "-" factor | primary modifiers
 //   primary     = NUMBER | TEXT | "null" | "true" | "false" | ("date"|"datetime"|"time") TEXT
 //                 | path | NAME "(" arguments ")" | aggregate | case | if | let | "(" expression ")"
-//   modifiers   = ["of" NAME] ["via" NAME] ["across" dropped] ["during" period] ["where" expression]
+//   modifiers   = ["of" NAME] ["via" NAME] ["through" NAME] ["across" dropped] ["during" period]
+//                 ["where" expression]
 //   dropped     = paths | "everything" ["but" paths];    paths = path | "(" path {"," path} ")"
 //   period      = ("to_date" | "whole" | "previous" | "next") "(" unit ")" | ("shift" | "trailing") "(" NUMBER unit ")"
 //   let         = "let" "(" NAME "=" (expression | rows) {"," …} ")" expression

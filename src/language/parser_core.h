@@ -28,7 +28,7 @@ struct Abandon {};
 inline constexpr std::array aggregate_words{
     "sum",        "avg",          "min", "max",   "count", "product", "median", "quantile", "stddev", "variance",
     "stddev_pop", "variance_pop", "any", "every", "first", "last",    "list",   "rank",     "exists"};
-inline constexpr std::array modifier_words{"of", "via", "across", "during"};
+inline constexpr std::array modifier_words{"of", "via", "through", "across", "during"};
 inline constexpr std::array rows_step_words{"of", "via", "across", "where", "with", "sorted", "by"};
 inline constexpr std::array declaration_words{"model", "table",    "link",    "measure",  "query", "hidden",
                                               "param", "calendar", "include", "function", "reader"};

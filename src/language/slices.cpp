@@ -37,6 +37,56 @@ Reach reach(const CheckedModel& model, const Predicate& predicate, TableIndex ta
   return found == columns.size() ? Reach::all : Reach::part;
 }
 
+Meeting meeting(const CheckedModel& model, TableIndex table, TableIndex bridge, const Roles& roles) {
+  Meeting met;
+  if (!model.paths(table, bridge, roles).empty()) return met;
+  std::vector<TableIndex> common;
+  for (TableIndex t = 0; t < model.tables.size(); ++t) {
+    if (t != bridge && !model.paths(table, t, roles).empty() && !model.paths(bridge, t, roles).empty())
+      common.push_back(t);
+  }
+  const auto leads = [&](TableIndex from, TableIndex to) { return !model.paths(from, to, roles).empty(); };
+  for (const TableIndex t : common) {
+    const bool is_behind = std::any_of(common.begin(), common.end(), [&](TableIndex other) {
+      return other != t && leads(other, t) && !leads(t, other);
+    });
+    if (!is_behind) met.tables.push_back(t);
+  }
+  if (met.tables.size() != 1) return met;
+  const auto ways = model.paths(table, met.tables[0], roles);
+  const auto bridge_ways = model.paths(bridge, met.tables[0], roles);
+  if (ways.size() != 1 || bridge_ways.size() != 1) return met;
+  met.is_plain = true;
+  met.from_table = ways[0];
+  met.from_bridge = bridge_ways[0];
+  return met;
+}
+
+Reach reach_through(const CheckedModel& model, const Predicate& predicate, TableIndex table, TableIndex bridge,
+                    const Roles& roles) {
+  const Reach own = reach(model, predicate, table, roles);
+  if (own == Reach::all || own == Reach::ambiguous || !meeting(model, table, bridge, roles).is_plain)
+    return Reach::none;
+  return reach(model, predicate, bridge, roles);
+}
+
+std::optional<TableIndex> bridge_of(const CheckedModel& model, const Predicate& predicate, const SeenTable& seen) {
+  for (const TableIndex bridge : seen.bridges) {
+    if (reach_through(model, predicate, seen.table, bridge, seen.roles) == Reach::all) return bridge;
+  }
+  return std::nullopt;
+}
+
+bool is_bridge_alone(const Modifiers& m) {
+  return m.through && !m.of && !m.of_slice && !m.via && !m.across && !m.during && m.where.empty();
+}
+
+std::vector<TableIndex> with_bridge(std::vector<TableIndex> bridges, TableIndex bridge) {
+  const auto at = std::lower_bound(bridges.begin(), bridges.end(), bridge);
+  if (at == bridges.end() || *at != bridge) bridges.insert(at, bridge);
+  return bridges;
+}
+
 namespace {
 
 std::vector<LinkIndex> roles_in(const CheckedModel& model, const std::vector<LinkIndex>& path) {
@@ -153,6 +203,14 @@ namespace {
 struct StaticSlice {
   std::vector<Predicate> predicates;
   Roles roles;
+  // Each with the number of the `through` that set it.
+  std::map<TableIndex, std::size_t> bridges;
+
+  std::vector<TableIndex> bridge_tables() const {
+    std::vector<TableIndex> tables;
+    for (const auto& [table, number] : bridges) tables.push_back(table);
+    return tables;
+  }
 };
 
 class Walk {
@@ -163,7 +221,10 @@ class Walk {
   }
 
   SliceUse run(const NodePtr& node) {
-    visit(node, {start_.predicates, {}});
+    visit(node, {start_.predicates, {}, {}});
+    for (const auto& [number, through] : bridges_) {
+      if (!met_.contains(number)) check_use(through);
+    }
     return std::move(use_);
   }
 
@@ -223,6 +284,8 @@ class Walk {
   bool first_time(MeasureIndex measure, const StaticSlice& slice) {
     std::vector<std::size_t> key{measure};
     for (const LinkIndex role : slice.roles) key.push_back(role);
+    key.push_back(~std::size_t{0});
+    for (const auto& [table, number] : slice.bridges) key.push_back(number);
     key.push_back(~std::size_t{0});
     for (const Predicate& predicate : slice.predicates) key.push_back(predicate.id);
     return seen_.insert(std::move(key)).second;
@@ -309,6 +372,10 @@ class Walk {
     const Modifiers& m = *node.modifiers;
     StaticSlice slice = m.of ? narrowed(*m.of) : incoming;
     if (m.via) slice.roles = with_role(model_, slice.roles, *m.via);
+    if (m.through) {
+      const std::size_t number = id_of(&m, m.where.size());
+      if (slice.bridges.emplace(m.through->table, number).second) bridges_.emplace(number, *m.through);
+    }
     if (m.across) drop(slice, *m.across);
     if (m.during) move(slice, *m.during);
     for (std::size_t i = 0; i < m.where.size(); ++i) {
@@ -320,7 +387,7 @@ class Walk {
 
   void move(StaticSlice& slice, const During& during) {
     const TableIndex calendar = model_.calendar->day.table;
-    check_reach(slice, calendar);
+    check_reach({slice.predicates, slice.roles, {}}, calendar);
     std::vector<Predicate> kept;
     for (Predicate& predicate : slice.predicates) {
       const Covered replaced = replaced_by_during(model_, predicate);
@@ -355,7 +422,8 @@ class Walk {
         StaticSlice own = set->of ? linked(*set) : slice;
         if (set->via) own.roles = with_role(model_, own.roles, *set->via);
         if (set->across) drop(own, *set->across);
-        use_.tables.insert({*set->table, own.roles});
+        use_.tables.insert({*set->table, own.roles, own.bridge_tables()});
+        check_bridges(own, *set->table);
         check_reach(own, *set->table);
         rows_[set->variable] = {std::move(own), set, *set->table};
         return;
@@ -409,10 +477,55 @@ class Walk {
     return narrowed(*set.of);
   }
 
+  // Where the rows of a table and those of the slice's bridges meet.
+  void check_bridges(const StaticSlice& slice, TableIndex table) {
+    for (const auto& [bridge, number] : slice.bridges) {
+      const Meeting met = meeting(model_, table, bridge, slice.roles);
+      if (met.tables.empty()) continue;
+      met_.insert(number);
+      if (met.is_plain) continue;
+      const Through& through = bridges_.at(number);
+      const std::string& name = model_.tables[table].name;
+      std::string places;
+      for (const TableIndex at : met.tables) places += (places.empty() ? "" : " and at ") + model_.tables[at].name;
+      error(through.span, "JR-416",
+            met.tables.size() == 1
+                ? fmt::format("several paths lead to {}, where the rows of {} and of {} meet", places, name,
+                              model_.tables[bridge].name)
+                : fmt::format("the rows of {} and of {} meet at {}: nobody could say which of them is meant", name,
+                              model_.tables[bridge].name, places),
+            "give the link that is not meant a role (as NAME)");
+    }
+  }
+
+  // A bridge over which nothing is reached would change nothing.
+  void check_use(const Through& through) {
+    error(through.span, "JR-416",
+          fmt::format("no table over which '{}' goes shares a table with {}", start_.what,
+                      model_.tables[through.table].name),
+          "a bridge leads to a table to which the measure's rows lead, too, and is none of those that they lead to");
+  }
+
   void check_reach(const StaticSlice& slice, TableIndex table) {
     for (const Predicate& predicate : slice.predicates) {
       const std::string_view text = model_.sources.text(predicate.span);
-      switch (reach(model_, predicate, table, slice.roles)) {
+      Reach reached = reach(model_, predicate, table, slice.roles);
+      std::optional<TableIndex> over;
+      for (const auto& [bridge, number] : slice.bridges) {
+        const Reach by_bridge = reach_through(model_, predicate, table, bridge, slice.roles);
+        if (by_bridge == Reach::none || reached == Reach::all) {
+          if (by_bridge == Reach::all && over) {
+            error(bridges_.at(number).span, "JR-416",
+                  fmt::format("`{}` is reached over {} and over {}: nobody could say which of them is meant", text,
+                              model_.tables[*over].name, model_.tables[bridge].name),
+                  "leave one of them out");
+          }
+          continue;
+        }
+        reached = by_bridge;
+        if (by_bridge == Reach::all) over = bridge;
+      }
+      switch (reached) {
         case Reach::all:
           use_.reached.insert(predicate.id);
           break;
@@ -441,6 +554,8 @@ class Walk {
   std::size_t next_;
   std::map<std::pair<const void*, std::size_t>, std::size_t> ids_;
   std::set<std::vector<std::size_t>> seen_;
+  std::map<std::size_t, Through> bridges_;  // by their numbers
+  std::set<std::size_t> met_;               // those over which rows of some table are reached
   std::map<VariableId, Row> rows_;
   std::map<VariableId, StaticSlice> names_;
   std::map<VariableId, StaticSlice> members_;

@@ -1,6 +1,7 @@
 // Slices, as far as the text alone tells: which predicates hold where, what they reach, what `across` drops.
 //
-// A slice is a set of predicates and the roles by which links are followed. What a predicate compares with may differ
+// A slice is a set of predicates, the roles by which links are followed, and the bridges over which predicates reach
+// tables that do not lead to what they are about. What a predicate compares with may differ
 // from row to row of a loop or a result; which columns it is about never does.
 #pragma once
 
@@ -39,6 +40,32 @@ std::vector<ColumnRef> mentions(const CheckedModel& model, const Predicate& pred
 enum class Reach : std::uint8_t { all, none, part, ambiguous };
 Reach reach(const CheckedModel& model, const Predicate& predicate, TableIndex table, const Roles& roles);
 
+// Where the rows of a table and those of a bridge meet: the nearest tables to which both lead. None where both lead to no
+// table, or where the table's rows lead to the bridge themselves.
+struct Meeting {
+  std::vector<TableIndex> tables;
+  // How both lead there, where there is one such table and one way from each.
+  bool is_plain = false;
+  std::vector<LinkIndex> from_table;
+  std::vector<LinkIndex> from_bridge;
+};
+Meeting meeting(const CheckedModel& model, TableIndex table, TableIndex bridge, const Roles& roles);
+
+// The same for a predicate that reaches the rows of `table` by way of a bridge: it is the bridge's rows that tell. One that
+// the table's own rows tell whole does not come over a bridge.
+Reach reach_through(const CheckedModel& model, const Predicate& predicate, TableIndex table, TableIndex bridge,
+                    const Roles& roles);
+
+// The bridge over which a predicate reaches rows of a table; nothing where these tell themselves, or nobody does. There is
+// one at most, as the checker holds.
+std::optional<TableIndex> bridge_of(const CheckedModel& model, const Predicate& predicate, const SeenTable& seen);
+
+// Whether modifiers are `through` and nothing else.
+bool is_bridge_alone(const Modifiers& modifiers);
+
+// Bridges with one more.
+std::vector<TableIndex> with_bridge(std::vector<TableIndex> bridges, TableIndex bridge);
+
 // Whether `across` drops the predicate: all of it, nothing, or only a part.
 enum class Covered : std::uint8_t { all, none, part };
 Covered covered(const CheckedModel& model, const Predicate& predicate, const Across& across);
@@ -61,9 +88,9 @@ std::vector<Predicate> narrowing(const RowSetPtr& set, TableIndex table);
 
 // What an expression does with the slice that it is evaluated in.
 struct SliceUse {
-  std::set<std::pair<TableIndex, Roles>> tables;  // whose rows it aggregates, and by which roles
-  std::set<std::size_t> reached;                  // ids of the predicates that filter any of these
-  std::set<std::size_t> dropped;                  // and of those that an `across` or `during` drops
+  std::set<SeenTable> tables;     // whose rows it aggregates
+  std::set<std::size_t> reached;  // ids of the predicates that filter any of these
+  std::set<std::size_t> dropped;  // and of those that an `across` or `during` drops
 };
 
 // Follows an expression through its measures, loops and modifiers. Appends an error for each predicate that reaches a

@@ -93,6 +93,7 @@ struct DuringClause {
 struct Modifiers {
   std::optional<Name> of;  // a row's name, or `slice`
   std::optional<Name> via;
+  std::optional<Name> through;  // a table
   std::optional<Across> across;
   std::optional<DuringClause> during;
   ExpressionPtr where;

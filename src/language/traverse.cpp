@@ -2,6 +2,8 @@
 
 #include <algorithm>
 
+#include "language/slices.h"
+
 namespace juniper::language {
 
 RowSetPtr replaced(const RowSetPtr& rows, const Replace& replace) {
@@ -90,6 +92,16 @@ class NeedsWalk {
         for (const auto& way : model_.paths(from, to, roles_)) links(way);
         for (const auto& way : model_.paths(from, to)) links(way);
       }
+      for (const TableIndex bridge : bridges_) {
+        for (const CheckedModel::Roles& roles : {roles_, CheckedModel::Roles{}}) {
+          const Meeting met = meeting(model_, from, bridge, roles);
+          for (const TableIndex at : met.tables) {
+            for (const TableIndex side : {from, bridge}) {
+              for (const auto& way : model_.paths(side, at, roles)) links(way);
+            }
+          }
+        }
+      }
     }
     return std::move(needs_);
   }
@@ -115,6 +127,10 @@ class NeedsWalk {
     for (const Let& let : n.lets) take(let.rows);
     if (!n.modifiers) return;
     if (n.modifiers->via) roles_.push_back(*n.modifiers->via);
+    if (n.modifiers->through) {
+      bridges_.insert(n.modifiers->through->table);
+      needs_.tables.insert(n.modifiers->through->table);
+    }
     if (n.modifiers->during) {
       spoken_of_.insert(model_.calendar->day.table);
       needs_.tables.insert(model_.calendar->day.table);
@@ -140,6 +156,7 @@ class NeedsWalk {
   Needs needs_;
   CheckedModel::Roles roles_;
   std::set<TableIndex> spoken_of_;
+  std::set<TableIndex> bridges_;
   std::set<MeasureIndex> measures_;
 };
 
@@ -439,6 +456,7 @@ class Mentions {
     }
     if (node.modifiers) {
       if (node.modifiers->via) link(*node.modifiers->via, Manner::followed, node.span);
+      if (node.modifiers->through) table(node.modifiers->through->table, Manner::read, node.modifiers->through->span);
       if (node.modifiers->across) take(*node.modifiers->across);
     }
     take(node.rows);

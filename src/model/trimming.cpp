@@ -43,7 +43,7 @@ Diagnostics trimming_blockers(const CheckedModel& model, TableIndex t) {
   });
   for (const Query& query : model.queries) {
     const bool reads =
-        std::any_of(query.sources.begin(), query.sources.end(), [&](const auto& source) { return source.first == t; });
+        std::any_of(query.sources.begin(), query.sources.end(), [&](const auto& source) { return source.table == t; });
     if (reads) block(model, query.span, fmt::format("query '{}' lists them", query.name), "");
   }
   return found;

@@ -46,7 +46,7 @@ bool Reach::reads(const CheckedModel& model, const NodePtr& expression) const {
 bool Reach::reads(const Query& query) const {
   bool found = (query.from && leads_to_changed(*query.from)) ||
                std::any_of(query.sources.begin(), query.sources.end(),
-                           [&](const auto& source) { return leads_to_changed(source.first); });
+                           [&](const SeenTable& source) { return leads_to_changed(source.table); });
   each_definition(model_, query, [&](const Definition& definition) {
     found = found ||
             std::any_of(definition.columns.begin(), definition.columns.end(),

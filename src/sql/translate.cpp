@@ -13,19 +13,30 @@ using namespace language;
 namespace {
 
 // One level of a query: its combinations of keys, and what is shown for each.
-std::string level(Translator& translator, const Query& query, std::size_t number,
+std::string level(Translator& translator, const CheckedModel& model, const Query& query, std::size_t number,
                   const std::vector<std::uint32_t>& kept) {
   std::vector<std::string> sources;
-  for (const auto& [table, roles] : query.sources) {
+  for (const SeenTable& seen : query.sources) {
     RowsSql rows;
     rows.row.slice = translator.filters(query);
-    rows.row.slice.roles = roles;
-    rows.from = translator.table(table);
-    std::vector<std::string> keys;
-    for (const std::uint32_t k : kept) {
-      keys.push_back(fmt::format("{} AS k{}", translator.key(query.by[k].expression, rows, table), k));
+    rows.row.slice.roles = seen.roles;
+    rows.row.slice.bridges = seen.bridges;
+    rows.from = translator.table(seen.table);
+    std::vector<std::string> keys(kept.size());
+    std::vector<Translator::OverBridge> over;
+    std::vector<std::size_t> places;
+    for (std::size_t i = 0; i < kept.size(); ++i) {
+      const QueryBy& key = query.by[kept[i]];
+      if (const auto bridge = bridge_of(model, {PredicateKind::key, key.expression, 0, key.span, 0}, seen)) {
+        over.emplace_back(*bridge, key.expression);
+        places.push_back(i);
+      } else {
+        keys[i] = translator.key(key.expression, rows, seen.table);
+      }
     }
-    translator.allow(rows, table);
+    const std::vector<std::string> read = translator.allow(rows, seen.table, over);
+    for (std::size_t i = 0; i < read.size(); ++i) keys[places[i]] = read[i];
+    for (std::size_t i = 0; i < keys.size(); ++i) keys[i] += fmt::format(" AS k{}", kept[i]);
     sources.push_back(fmt::format("SELECT DISTINCT {} FROM {}{}", joined(keys, ", "), from_text(*rows.from),
                                   where_text(translator.conditions(rows))));
   }
@@ -59,8 +70,8 @@ std::string translate(const CheckedModel& model, const Query& query, std::int64_
   Translator translator(model, dialect, today);
   std::vector<std::uint32_t> all(query.by.size());
   for (std::uint32_t k = 0; k < all.size(); ++k) all[k] = k;
-  std::vector<std::string> levels{level(translator, query, 0, all)};
-  for (const auto& kept : query.totals) levels.push_back(level(translator, query, levels.size(), kept));
+  std::vector<std::string> levels{level(translator, model, query, 0, all)};
+  for (const auto& kept : query.totals) levels.push_back(level(translator, model, query, levels.size(), kept));
   std::vector<std::string> columns{"\"level\""};
   for (const QueryBy& key : query.by) {
     columns.push_back(dialect.shown(quoted_name(key.name), key.type()));

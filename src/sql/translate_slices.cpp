@@ -75,51 +75,94 @@ std::string Translator::column(From& from, const ColumnRef& ref) {
   return joined_at(from, ref.path) + "." + quoted_name(model_.column(ref.column).name);
 }
 
-void Translator::allow(RowsSql& rows, TableIndex table) {
-  const HeldSlice& slice = rows.row.slice;
+std::vector<std::string> Translator::allow(RowsSql& rows, TableIndex table, const std::vector<OverBridge>& keys) {
+  const HeldSlice slice = rows.row.slice;
   for (const HeldPredicate& held : slice.predicates) {
-    if (reach(model_, held.predicate, table, slice.roles) != Reach::all) continue;
-    const NodePtr& expression = held.predicate.expression;
-    switch (held.predicate.kind) {
-      case PredicateKind::filter: {
-        std::string condition = bracketed(seen_from(expression, held, rows, table));
-        if (expression->op == Op::equal) {
-          require_equal(rows, bracketed(seen_from(expression->children[0], held, rows, table)),
-                        bracketed(seen_from(expression->children[1], held, rows, table)), std::move(condition));
-        } else {
-          rows.where.push_back(std::move(condition));
+    if (reach(model_, held.predicate, table, slice.roles) == Reach::all) allow(rows, table, held);
+  }
+  std::vector<std::string> read(keys.size());
+  for (const TableIndex bridge : slice.bridges) {
+    const Meeting met = meeting(model_, table, bridge, slice.roles);
+    if (met.is_plain) join_bridge(rows, table, bridge, met, keys, read);
+  }
+  return read;
+}
+
+// Each of the rows once for all rows of the bridge that lead to where it leads and say the same of what is compared.
+void Translator::join_bridge(RowsSql& rows, TableIndex table, TableIndex bridge, const Meeting& met,
+                             const std::vector<OverBridge>& keys, std::vector<std::string>& read) {
+  RowsSql over;
+  over.from = this->table(bridge);
+  over.row.slice.roles = rows.row.slice.roles;
+  for (const HeldPredicate& held : rows.row.slice.predicates) {
+    if (reach_through(model_, held.predicate, table, bridge, over.row.slice.roles) == Reach::all)
+      allow(over, bridge, held);
+  }
+  const std::string named = joined_at(*over.from, met.from_bridge) + ".\"row$\"";
+  const std::string mine = joined_at(*rows.from, met.from_table) + ".\"row$\"";
+  Columns columns{{named, "met"}};
+  for (std::size_t k = 0; k < keys.size(); ++k) {
+    if (keys[k].first == bridge)
+      columns.emplace_back(seen_from(keys[k].second, {}, over, bridge), fmt::format("k{}", k));
+  }
+  const auto select = closed_select(over, "DISTINCT ", columns);
+  if (!select) {
+    std::vector<std::string> where = conditions(over);
+    where.push_back(fmt::format("{} = {}", named, mine));
+    rows.where.push_back(fmt::format("EXISTS (SELECT 1 FROM {}{})", from_text(*over.from), where_text(where)));
+    return;
+  }
+  const std::string alias = next_alias();
+  rows.from->clauses.push_back(fmt::format("JOIN {0} {1} ON {1}.met = {2}", parts_.add(*select), alias, mine));
+  for (std::size_t b = 0; b < over.bound.size(); ++b)
+    rows.bound.push_back({fmt::format("{}.p{}", alias, b), over.bound[b].outer, over.bound[b].nulls_meet});
+  for (std::size_t k = 0; k < keys.size(); ++k) {
+    if (keys[k].first == bridge) read[k] = fmt::format("{}.k{}", alias, k);
+  }
+}
+
+void Translator::allow(RowsSql& rows, TableIndex table, const HeldPredicate& held) {
+  const HeldSlice& slice = rows.row.slice;
+  const NodePtr& expression = held.predicate.expression;
+  switch (held.predicate.kind) {
+    case PredicateKind::filter: {
+      std::string condition = bracketed(seen_from(expression, held, rows, table));
+      if (expression->op == Op::equal) {
+        require_equal(rows, bracketed(seen_from(expression->children[0], held, rows, table)),
+                      bracketed(seen_from(expression->children[1], held, rows, table)), std::move(condition));
+      } else {
+        rows.where.push_back(std::move(condition));
+      }
+      break;
+    }
+    case PredicateKind::key:
+      rows.bound.push_back({bracketed(seen_from(expression, held, rows, table)), held.value, true});
+      break;
+    case PredicateKind::row: {
+      const auto path = model_.paths(table, held.predicate.table, slice.roles).front();
+      rows.bound.push_back({joined_at(*rows.from, path) + ".\"row$\"", held.value, false});
+      break;
+    }
+    case PredicateKind::days: {
+      const auto ref = model_.rebase({held.predicate.table, {}, model_.calendar->day}, table, slice.roles).ref;
+      const std::string day = column(*rows.from, *ref);
+      if (held.days.named) {
+        const std::string alias = next_alias();
+        RowsSql::Joined days;
+        days.source = held.days.named->part + " " + alias;
+        for (const Bound& bound : held.days.named->bound) {
+          const std::string own = alias + "." + bound.inner;
+          days.where.push_back(bound.nulls_meet ? dialect_.same(own, bound.outer) : own + " = " + bound.outer);
         }
-        break;
+        days.day = {day, alias + ".day", false};
+        rows.days = std::move(days);
+      } else if (!held.days.correlated.empty()) {
+        rows.where.push_back(fmt::format("EXISTS (SELECT 1 FROM ({}) r WHERE {} BETWEEN r.\"first\" AND r.\"last\")",
+                                         held.days.correlated, day));
+      } else {
+        rows.where.push_back(fmt::format("{} BETWEEN {} AND {}", day, held.days.first, held.days.last));
       }
-      case PredicateKind::key:
-        rows.bound.push_back({bracketed(seen_from(expression, held, rows, table)), held.value, true});
-        break;
-      case PredicateKind::row: {
-        const auto path = model_.paths(table, held.predicate.table, slice.roles).front();
-        rows.bound.push_back({joined_at(*rows.from, path) + ".\"row$\"", held.value, false});
-        break;
-      }
-      case PredicateKind::days: {
-        const auto ref = model_.rebase({held.predicate.table, {}, model_.calendar->day}, table, slice.roles).ref;
-        const std::string day = column(*rows.from, *ref);
-        if (held.days.named) {
-          const std::string alias = next_alias();
-          RowsSql::Joined days;
-          days.source = held.days.named->part + " " + alias;
-          for (const Bound& bound : held.days.named->bound) {
-            const std::string own = alias + "." + bound.inner;
-            days.where.push_back(bound.nulls_meet ? dialect_.same(own, bound.outer) : own + " = " + bound.outer);
-          }
-          days.day = {day, alias + ".day", false};
-          rows.days = std::move(days);
-        } else if (!held.days.correlated.empty()) {
-          rows.where.push_back(fmt::format("EXISTS (SELECT 1 FROM ({}) r WHERE {} BETWEEN r.\"first\" AND r.\"last\")",
-                                           held.days.correlated, day));
-        } else {
-          rows.where.push_back(fmt::format("{} BETWEEN {} AND {}", day, held.days.first, held.days.last));
-        }
-        break;
-      }
+      break;
     }
   }
 }
@@ -213,6 +256,7 @@ void Translator::drop(HeldSlice& slice, const Across& across) const {
 HeldSlice Translator::modified(const Modifiers& m, const Scope& scope) {
   HeldSlice slice = m.of ? narrowed(scope.rows.at(*m.of), scope) : scope.slice;
   if (m.via) slice.roles = with_role(model_, slice.roles, *m.via);
+  if (m.through) slice.bridges = with_bridge(std::move(slice.bridges), m.through->table);
   if (m.across) drop(slice, *m.across);
   if (m.during) move(slice, *m.during);
   for (const NodePtr& condition : m.where)
@@ -223,7 +267,8 @@ HeldSlice Translator::modified(const Modifiers& m, const Scope& scope) {
 void Translator::move(HeldSlice& slice, const During& during) {
   const TableIndex calendar = model_.calendar->day.table;
   const base::Unit unit = during.unit;
-  const HeldSlice here = slice;
+  HeldSlice here = slice;
+  here.bridges.clear();
   const auto edge = [&](std::string_view word) {
     RowsSql days;
     days.from = table(calendar);

@@ -64,6 +64,7 @@ struct HeldPredicate {
 struct HeldSlice {
   std::vector<HeldPredicate> predicates;
   language::Roles roles;
+  std::vector<language::TableIndex> bridges;
 };
 
 struct Scope;
@@ -115,8 +116,10 @@ class Translator {
 
   std::shared_ptr<From> table(language::TableIndex table);
   std::string column(From& from, const language::ColumnRef& ref);
-  // Puts the conditions of its row's slice on the rows of `table`.
-  void allow(RowsSql& rows, language::TableIndex table);
+  // Puts the conditions of its row's slice on the rows of `table`. `keys` are further expressions over the bridges of the
+  // slice, each with its bridge, that are to be read beside: what they are read as stands in their place.
+  using OverBridge = std::pair<language::TableIndex, language::NodePtr>;
+  std::vector<std::string> allow(RowsSql& rows, language::TableIndex table, const std::vector<OverBridge>& keys = {});
   // What a query groups by, in the rows of a table.
   std::string key(const language::NodePtr& expression, const RowsSql& rows, language::TableIndex table) {
     return seen_from(expression, {}, rows, table);
@@ -133,6 +136,9 @@ class Translator {
  private:
   // translate_slices.cpp
   std::string named(language::TableIndex table);
+  void allow(RowsSql& rows, language::TableIndex table, const HeldPredicate& held);
+  void join_bridge(RowsSql& rows, language::TableIndex table, language::TableIndex bridge, const language::Meeting& met,
+                   const std::vector<OverBridge>& keys, std::vector<std::string>& read);
   std::string joined_at(From& from, const std::vector<language::LinkIndex>& path);
   std::string seen_from(const language::NodePtr& expression, const HeldPredicate& held, const RowsSql& rows,
                         language::TableIndex table);

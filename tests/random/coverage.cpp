@@ -56,6 +56,7 @@ class Collector {
     if (m.of) found.insert("m of");
     if (m.of_slice) found.insert("m of slice");
     if (m.via) found.insert("m via");
+    if (m.through) found.insert("m through");
     if (m.across) found.insert(m.across->everything ? "m across everything" : "m across");
     if (m.during) found.insert("during " + std::string(periods[static_cast<std::size_t>(m.during->period)]));
     if (!m.where.empty()) found.insert("m where");
@@ -80,9 +81,10 @@ class Collector {
 
 const std::set<std::string>& Coverage::all() {
   static const std::set<std::string> names = [] {
-    std::set<std::string> out{"let rows", "m of",    "m of slice", "m via",       "m across", "m across everything",
-                              "m where",  "rows of", "rows via",   "rows across", "by",       "where",
-                              "having",   "total",   "limit",      "keep empty",  "draft",    "sort"};
+    std::set<std::string> out{
+        "let rows", "m of",    "m of slice", "m via",       "m through", "m across", "m across everything",
+        "m where",  "rows of", "rows via",   "rows across", "by",        "where",    "having",
+        "total",    "limit",   "keep empty", "draft",       "sort"};
     for (const char* name : operators) {
       if (name != std::string("call") && name != std::string("aggregate")) out.insert(name);
     }

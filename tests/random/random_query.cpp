@@ -197,6 +197,32 @@ class Maker {
     return "";
   }
 
+  // A table whose rows and those of another one lead to the same, so that a slice can reach that one over it.
+  std::optional<std::size_t> any_bridge() {
+    const auto leads = [this](std::size_t from, std::size_t to) {
+      return from == to || model_.tables[from].leads_to(to);
+    };
+    for (int i = 0; i < 30; ++i) {
+      const std::size_t bridge = pick(random_, model_.tables.size());
+      const std::size_t other = pick(random_, model_.tables.size());
+      if (bridge == other || leads(other, bridge)) continue;
+      for (std::size_t t = 0; t < model_.tables.size(); ++t) {
+        if (t != bridge && leads(bridge, t) && leads(other, t)) return bridge;
+      }
+    }
+    return std::nullopt;
+  }
+  // A column of a table, or of one that it leads to.
+  std::string column_behind(std::size_t from) {
+    for (int i = 0; i < 10; ++i) {
+      const std::size_t t = pick(random_, model_.tables.size());
+      if (t != from && !model_.tables[from].leads_to(t)) continue;
+      const ColumnInfo& column = model_.tables[t].columns[pick(random_, model_.tables[t].columns.size())];
+      if (column.type.kind != TypeKind::real || model_.has_real_keys) return model_.tables[t].name + "." + column.name;
+    }
+    return "";
+  }
+
  private:
   // The parts of a piece with one word changed for another that may stand there.
   static std::vector<std::vector<std::string>> other_words(const std::vector<std::string>& parts) {
@@ -875,6 +901,8 @@ class Maker {
     std::vector<std::string> words{of};
     if (const Role* const role = any_role(); role != nullptr && chance(random_, 12))
       words.push_back(" via " + role->name);
+    if (const auto bridge = any_bridge(); bridge && chance(random_, 14))
+      words.push_back(" through " + model_.tables[*bridge].name);
     if (chance(random_, 30)) words.push_back(" across " + dropped());
     if (model_.has_calendar && chance(random_, 32)) {
       static constexpr std::array units{"day", "week", "month", "quarter", "year"};
@@ -1076,6 +1104,19 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
   for (std::size_t i = query.by.empty() ? 6 : pick(random, 9); i > 0; --i) query.show.push_back(maker.seldom(place));
   for (std::size_t i = pick(random, 3); i > 0; --i) {
     if (const PiecePtr twin = maker.twin(query.show[pick(random, query.show.size())])) query.show.push_back(twin);
+  }
+  if (const auto bridge = maker.any_bridge(); bridge && chance(random, 25)) {
+    // All that is shown is reached over it, so that the query may ask for what it leads to.
+    for (PiecePtr& shown : query.show) {
+      auto through = std::make_shared<Piece>();
+      through->place = shown->place;
+      through->parts = {"((", ") through " + model.tables[*bridge].name + ")"};
+      through->children = {shown};
+      shown = through;
+    }
+    const std::string column = maker.column_behind(*bridge);
+    if (!column.empty() && std::find(query.by.begin(), query.by.end(), column) == query.by.end())
+      query.by.push_back(column);
   }
   if (chance(random, 35)) query.where.push_back(maker.expression(boolean, slice, 1));
   if (chance(random, 18)) query.having = maker.expression(boolean, place, 1);

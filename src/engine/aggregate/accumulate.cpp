@@ -397,6 +397,11 @@ void Accumulator::add(const Added&, Inputs) {
 void Accumulator::add_codes(const Added&, const std::uint32_t*) {
   assert(false);
 }
+void Accumulator::merge_pairs(const Accumulator& other, std::span<const GroupIndex> from,
+                              std::span<const GroupIndex> into) {
+  for (std::size_t i = 0; i < from.size(); ++i) merge_one(into[i], other, from[i]);
+}
+
 void Accumulator::merge_one(GroupIndex, const Accumulator&, GroupIndex) {
   assert(false);
 }

@@ -52,6 +52,9 @@ class Accumulator {
   // Adds one group of `other` to one group. Not for those made for codes, nor for those made for Merging::whole that
   // count distinct values.
   virtual void merge_one(GroupIndex into, const Accumulator& other, GroupIndex from);
+  // The same for many pairs, one after the other: group from[i] of `other` to group into[i].
+  virtual void merge_pairs(const Accumulator& other, std::span<const GroupIndex> from,
+                           std::span<const GroupIndex> into);
   // Keeps some groups, in ascending order: the i-th of `groups` becomes group i. For those that can tell groups apart
   // by their place alone.
   virtual bool can_keep() const { return false; }

@@ -41,6 +41,16 @@ class Grouped : public Accumulator {
     poisoned_[into] = poisoned_[into] | from.poisoned_[group];
     derived().merge_group(groups_[into], from.groups_[group], into);
   }
+  void merge_pairs(const Accumulator& other, std::span<const GroupIndex> from,
+                   std::span<const GroupIndex> into) override {
+    const auto& theirs = static_cast<const Grouped&>(other);
+    base::for_each_ahead(
+        from.size(), [&](std::size_t i) { return theirs.groups_.data() + from[i]; },
+        [&](std::size_t i) {
+          poisoned_[into[i]] = poisoned_[into[i]] | theirs.poisoned_[from[i]];
+          derived().merge_group(groups_[into[i]], theirs.groups_[from[i]], into[i]);
+        });
+  }
   bool can_keep() const override { return true; }
   void keep(std::span<const GroupIndex> groups) override {
     for (std::size_t i = 0; i < groups.size(); ++i) {

@@ -1,5 +1,6 @@
 // Which rows of a table a slice allows, for all rows of a frame at once.
 #include <algorithm>
+#include <numeric>
 
 #include "base/parallel.h"
 #include "engine/frame/evaluator.h"
@@ -151,6 +152,10 @@ std::vector<WantedCodes> Access::wanted_codes() const {
   std::vector<WantedCodes> wanted;
   for (const Key& key : keys) {
     WantedCodes& codes = wanted.emplace_back();
+    if (key.bridge) {
+      codes = key.bridge->wanted_rows();
+      continue;
+    }
     if (key.key.kind == ScanKey::Kind::given || key.key.last >= base::PackedTable::most_entries / 16) continue;
     const std::uint64_t all = key.key.last + 1;
     base::PackedTable bits(all, 1);
@@ -164,6 +169,13 @@ std::vector<WantedCodes> Access::wanted_codes() const {
     if (2 * count <= all) codes = std::make_shared<const base::PackedTable>(std::move(bits));
   }
   return wanted;
+}
+
+KeyLayout Access::layout_of_parts(const std::vector<ScanKey>& scan_keys) const {
+  std::vector<std::uint64_t> last_codes;
+  for (std::size_t k = 0; k < scan_keys.size(); ++k)
+    last_codes.push_back(k < keys.size() ? keys[k].last() : scan_keys[k].last);
+  return KeyLayout(last_codes);
 }
 
 Access Evaluator::access(const PlainRows& rows, const FramePtr& frame) {
@@ -185,6 +197,7 @@ Access Evaluator::access(const PlainRows& rows, const FramePtr& frame) {
     if (reach(model_, held.predicate, rows.table, rows.slice->roles) == Reach::all)
       add_predicate(access, held, rows.slice->roles);
   }
+  for (const TableIndex bridge : rows.slice->bridges) add_bridge(access, bridge, rows, frame);
   for (const NodePtr& condition : rows.conditions) {
     // Whatever asks for more than columns of the row, about the row, is asked row by row.
     bool about_row = false;
@@ -227,6 +240,75 @@ void Evaluator::add_predicate(Access& access, const HeldPredicate& held, const R
       return;
     }
   }
+}
+
+void Evaluator::add_bridge(Access& access, TableIndex bridge, const PlainRows& rows, const FramePtr& frame) {
+  const Roles& roles = rows.slice->roles;
+  const Meeting met = meeting(model_, access.table, bridge, roles);
+  if (!met.is_plain) return;
+  auto slice = std::make_shared<Slice>();
+  slice->roles = roles;
+  for (const HeldPredicate& held : rows.slice->predicates) {
+    if (reach_through(model_, held.predicate, access.table, bridge, roles) == Reach::all)
+      slice->predicates.push_back(held);
+  }
+  PlainRows plain;
+  plain.table = bridge;
+  plain.variable = next_name_++;
+  plain.slice = slice;
+  plain.around = rows.around;
+  const Access named = this->access(plain, frame);
+  const std::uint64_t met_rows = source_.rows(met.tables[0]);
+  const ScanKey met_row{ScanKey::Kind::row, {}, met.from_bridge, nullptr, met_rows};
+  std::vector<std::uint64_t> wanted(frame->rows, Access::never);
+  std::shared_ptr<const BridgeParts> parts;
+  RowsRequest request;
+  request.table = bridge;
+  request.conditions = named.filters;
+  for (const Access::Key& key : named.keys) request.keys.push_back(key.key);
+  request.keys.push_back(met_row);
+  if (!named.range && named.days.empty() && named.residual.empty() && layout_of(request.keys).fits()) {
+    // What the frame's rows ask for are combinations of keys: each that occurs is a part.
+    parts = bridge_parts(request, met.tables[0], "",
+                         rows.slice->predicates.empty() ? Span{} : rows.slice->predicates.front().predicate.span);
+    for (std::size_t i = 0; i < wanted.size(); ++i) {
+      if (const auto part = parts->find([&](std::size_t k) { return named.keys[k].at(i); })) wanted[i] = *part;
+    }
+  } else {
+    // Each row of the frame asks for a part of its own.
+    const SharedCodes row_of = codes_of(met_row, bridge);
+    BridgeParts::Pairs pairs;
+    constexpr std::size_t most_pairs = std::size_t{1} << 21;
+    for_pairs(named, plain, most_pairs, [&](const FramePtr& written, std::size_t) {
+      const auto& rows_of_bridge = *written->bindings.begin()->second.rows;
+      const RowMap up = map_up(*written, named.frame.get());
+      for (std::uint32_t i = 0; i < written->rows; ++i) {
+        const std::uint64_t row = (*row_of)[rows_of_bridge[i]];
+        if (row < met_rows) pairs.emplace_back(static_cast<std::uint32_t>(row), up ? (*up)[i] : i);
+      }
+    });
+    parts = std::make_shared<const BridgeParts>(std::move(pairs), met_rows, static_cast<std::uint32_t>(frame->rows));
+    std::iota(wanted.begin(), wanted.end(), std::uint64_t{0});
+  }
+  for (std::size_t i = 0; i < frame->rows; ++i) {
+    if ((*named.poisoned)[i] != 0) (*access.poisoned)[i] = 1;
+  }
+  access.keys.push_back({{ScanKey::Kind::row, {}, met.from_table, nullptr, met_rows},
+                         std::make_shared<const std::vector<std::uint64_t>>(std::move(wanted)),
+                         true,
+                         std::move(parts)});
+}
+
+std::shared_ptr<const ScanResult> Evaluator::over_bridges(const Access& access,
+                                                          std::shared_ptr<const ScanResult> result) const {
+  for (std::size_t k = 0; k < access.keys.size(); ++k) {
+    if (!access.keys[k].bridge) continue;
+    auto parts = std::make_shared<ScanResult>();
+    parts->filter_overflow = result->filter_overflow;
+    parts->groupings.push_back(by_parts(result->groupings[0], k, *access.keys[k].bridge, threads_));
+    result = std::move(parts);
+  }
+  return result;
 }
 
 void Evaluator::add_condition(Access& access, const NodePtr& condition, bool of_slice) {

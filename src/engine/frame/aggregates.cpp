@@ -56,10 +56,15 @@ void append(const Vector& from, std::size_t begin, std::size_t end, Vector& to) 
   }
 }
 
-KeyLayout layout_of_keys(const Access& access) {
+std::vector<ScanKey> scan_keys(const Access& access) {
   std::vector<ScanKey> keys;
   for (const Access::Key& key : access.keys) keys.push_back(key.key);
-  return layout_of(keys);
+  return keys;
+}
+
+// What the rows of the frame look for.
+KeyLayout layout_of_keys(const Access& access) {
+  return access.layout_of_parts(scan_keys(access));
 }
 
 // Groups by their keys: in a table where there are not many more keys than groups and look-ups.
@@ -128,15 +133,14 @@ VectorPtr Evaluator::aggregate(const NodePtr& node, const FramePtr& frame, const
   for (const NodePtr& key : rows->order)
     scannable = scannable && (node->aggregate != Aggregate::list || is_of_table(key, rows->variable));
   if (scannable) {
-    std::vector<ScanKey> keys;
-    for (const Access::Key& key : found.keys) keys.push_back(key.key);
+    std::vector<ScanKey> keys = scan_keys(found);
     if (found.range) keys.push_back(found.range->key);
-    scannable = layout_of(keys).fits();
+    scannable = layout_of(keys).fits() && found.layout_of_parts(keys).fits();
   }
   if (!scannable && alike) return once_for_all();
   if (!scannable && node->aggregate == Aggregate::exists && found.residual.size() == 1 && found.other_inside &&
       found.days.empty() && !found.range && found.other_inside->type.kind != TypeKind::boolean &&
-      layout_of_keys(found).fits()) {
+      layout_of(scan_keys(found)).fits() && layout_of_keys(found).fits()) {
     step.get().way = ExplainWay::grouped;
     return with_poison(found, exists_other(*node, *rows, found, step.get()));
   }
@@ -422,6 +426,35 @@ std::shared_ptr<const ScanResult> Evaluator::scan_once(const ScanRequest& reques
   return result;
 }
 
+std::shared_ptr<const BridgeParts> Evaluator::bridge_parts(const RowsRequest& request, TableIndex table,
+                                                           const std::string& what, Span span) {
+  ScanRequest same;
+  same.table = request.table;
+  same.filters = request.conditions;
+  same.keys = request.keys;
+  same.wanted = request.wanted;
+  const auto text = text_of(model_, same);
+  if (text) {
+    if (const auto known = bridge_parts_.find(*text); known != bridge_parts_.end()) return known->second;
+  }
+  const auto begin = std::chrono::steady_clock::now();
+  auto read = BridgeParts::read(source_, request, source_.rows(table), threads_);
+  if (!read) fail_filter(span);
+  auto parts = std::make_shared<const BridgeParts>(std::move(*read));
+  ExplainStep& step = steps_.emplace_back();
+  step.depth = depth_ + 1;
+  step.way = ExplainWay::scan;
+  step.what = fmt::format("{}: pairs with {}{}", model_.tables[request.table].name, model_.tables[table].name, what);
+  step.slices = 1;
+  step.rows_in = source_.rows(request.table);
+  step.rows_out = parts->pairs();
+  step.bytes = bytes_read(same);
+  step.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
+  rows_scanned_ += source_.rows(request.table);
+  if (text) bridge_parts_.emplace(*text, parts);
+  return parts;
+}
+
 // One scan, grouped by what the frame's rows compare with.
 std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request, const Access& access,
                                           ExplainStep& step) {
@@ -435,20 +468,21 @@ std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request
       if (__builtin_mul_overflow(combinations, key.last + 1, &combinations)) combinations = table_rows;
       combinations = std::min(combinations, table_rows);
     }
-    if (2 * combinations > table_rows) {
+    if (2 * combinations > table_rows && !access.has_bridges()) {
       step.rows_out = table_rows;
       rows_scanned_ += table_rows;
       if (const VectorPtr values = ranged_rows(request, access)) return {values};
     }
     request.merging = Merging::one_by_one;
   }
+  if (access.has_bridges()) request.merging = Merging::one_by_one;
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
   // Where the frame's rows ask for few of the keys, others are not looked at.
   request.wanted = access.range ? std::vector<WantedCodes>() : access.wanted_codes();
   if (std::any_of(request.wanted.begin(), request.wanted.end(), [](const auto& codes) { return codes != nullptr; }))
     step.note = "only the keys that are asked for are read";
-  const auto scanned = scan_once(request);
+  const auto scanned = over_bridges(access, scan_once(request));
   step.bytes = bytes_read(request);
   step.rows_out = scanned->groupings[0].keys.size();
   if (scanned->filter_overflow) fail_filter(node.span);

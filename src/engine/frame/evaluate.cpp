@@ -254,9 +254,21 @@ HeldPredicate Evaluator::captured(const Predicate& predicate, const FramePtr& fr
   return held;
 }
 
+SlicePtr Evaluator::over_bridge(TableIndex bridge, const FramePtr& frame, const SlicePtr& slice) {
+  SlicePtr& known = frame->bridged[{bridge, slice}];
+  if (!known) {
+    auto more = std::make_shared<Slice>(*slice);
+    more->bridges = with_bridge(std::move(more->bridges), bridge);
+    known = std::move(more);
+  }
+  return known;
+}
+
 SlicePtr Evaluator::modified(const Modifiers& m, const FramePtr& frame, const SlicePtr& incoming) {
+  if (is_bridge_alone(m)) return over_bridge(m.through->table, frame, incoming);
   auto slice = std::make_shared<Slice>(m.of ? *narrowed(*m.of, frame, incoming) : *incoming);
   if (m.via) slice->roles = with_role(model_, slice->roles, *m.via);
+  if (m.through) slice->bridges = with_bridge(std::move(slice->bridges), m.through->table);
   if (m.across) *slice = dropped(*slice, *m.across);
   if (m.during) move(*slice, *m.during, frame);
   for (const NodePtr& condition : m.where) {
@@ -291,6 +303,7 @@ SlicePtr Evaluator::narrowed(VariableId variable, const FramePtr& frame, const S
 Slice Evaluator::dropped(const Slice& slice, const Across& across) const {
   Slice kept;
   kept.roles = slice.roles;
+  kept.bridges = slice.bridges;
   for (const HeldPredicate& held : slice.predicates) {
     if (covered(model_, held.predicate, across) != Covered::all) kept.predicates.push_back(held);
   }
@@ -311,7 +324,10 @@ SlicePtr Evaluator::table_slice(const RowSet& set, const FramePtr& frame, const 
 void Evaluator::move(Slice& slice, const During& during, const FramePtr& frame) {
   const Calendar& calendar = *model_.calendar;
   const store::Column& day = source_.column(calendar.day);
-  const auto here = std::make_shared<const Slice>(slice);
+  // The days of the slice are those of the calendar itself: no bridge leads there.
+  auto without_bridges = std::make_shared<Slice>(slice);
+  without_bridges->bridges.clear();
+  const SlicePtr here = without_bridges;
   std::vector<std::shared_ptr<const CodeRanges>> days;
   if (during.period == Period::shift) {
     days = shifted_days(during, frame, here);

@@ -12,6 +12,7 @@
 //              size, and evaluated as a frame of their own.
 #pragma once
 
+#include <algorithm>
 #include <chrono>
 #include <deque>
 #include <functional>
@@ -21,6 +22,7 @@
 
 #include "engine/frame/frame.h"
 #include "engine/program/program.h"
+#include "engine/scan/bridge_parts.h"
 #include "engine/scan/find_rows.h"
 #include "engine/scan/scan.h"
 #include "engine/vector/encoding.h"
@@ -42,10 +44,14 @@ struct Access {
     ScanKey key;
     SharedCodes wanted;       // for each row of the frame
     bool nulls_match = true;  // else no row has the code of null
+    // Where it is the row in which the table's rows meet those of a bridge: what is wanted are parts of these.
+    std::shared_ptr<const BridgeParts> bridge = nullptr;
     std::uint64_t at(std::size_t row) const {
       const std::uint64_t code = (*wanted)[row];
       return code == key.last && !nulls_match ? never : code;
     }
+    // Its largest code, once rows have become parts.
+    std::uint64_t last() const { return bridge ? bridge->count() : key.last; }
   };
   struct Range {
     ScanKey key;
@@ -73,6 +79,11 @@ struct Access {
   language::NodePtr other_inside;
   language::NodePtr other_outside;
 
+  // The layout of keys of which the first are those of the access, once rows have become parts.
+  KeyLayout layout_of_parts(const std::vector<ScanKey>& scan_keys) const;
+  bool has_bridges() const {
+    return std::any_of(keys.begin(), keys.end(), [](const Key& key) { return key.bridge != nullptr; });
+  }
   // The codes of each key that some row of the frame wants, where these are at most half of them; null for others.
   std::vector<WantedCodes> wanted_codes() const;
 };
@@ -110,6 +121,14 @@ class Evaluator {
   const std::set<std::string>& notes() const { return notes_; }
   // The encoded bytes of what expressions over a table's rows read.
   std::uint64_t bytes_read(const ScanRequest& request) const;
+
+  // The parts of a bridge's rows that pass a request's conditions, by all of its keys but the last, which is the row of
+  // `table` where they lead. They are read once for a question. `what` names them for who reads the steps; a condition that
+  // overflows is told with `span`.
+  std::shared_ptr<const BridgeParts> bridge_parts(const RowsRequest& request, language::TableIndex table,
+                                                  const std::string& what, language::Span span);
+  // A slice in which filters also reach over a bridge: the same one each time.
+  static SlicePtr over_bridge(language::TableIndex bridge, const FramePtr& frame, const SlicePtr& slice);
 
   // True for aggregates that look at the order of their rows, which a scan can't tell by itself.
   static bool is_order_told(const language::Node& aggregate);
@@ -176,6 +195,9 @@ class Evaluator {
   std::optional<PlainRows> plain(const RowSetPtr& set, const FramePtr& frame, const SlicePtr& slice);
   Access access(const PlainRows& rows, const FramePtr& frame);
   void add_predicate(Access& access, const HeldPredicate& held, const language::Roles& roles);
+  void add_bridge(Access& access, language::TableIndex bridge, const PlainRows& rows, const FramePtr& frame);
+  // The groups of a pass over the rows of an access, as the rows of the frame ask for them.
+  std::shared_ptr<const ScanResult> over_bridges(const Access& access, std::shared_ptr<const ScanResult> result) const;
   void add_condition(Access& access, const NodePtr& condition, bool of_slice);
   NodePtr settled_for_one(const Access& access, const NodePtr& condition);
   bool add_comparison(Access& access, const NodePtr& condition);
@@ -257,6 +279,7 @@ class Evaluator {
   std::deque<std::unique_ptr<Program>> programs_;  // that own texts which vectors view
   std::map<std::pair<TableIndex, std::string>, std::unique_ptr<Encoding>> encodings_;
   std::map<std::string, std::shared_ptr<const ScanResult>> scans_;  // by what they ask for
+  std::map<std::string, std::shared_ptr<const BridgeParts>> bridge_parts_;
   std::shared_ptr<const SortedGroups> sorted_groups_;  // the last, which the next part of a frame needs, too
   std::map<TableIndex, std::vector<std::uint32_t>> row_orders_;
   std::map<std::pair<language::ColumnId, std::vector<language::LinkIndex>>, SharedCodes> codes_;

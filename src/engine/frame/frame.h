@@ -41,6 +41,7 @@ struct HeldPredicate {
 struct Slice {
   std::vector<HeldPredicate> predicates;
   language::Roles roles;
+  std::vector<language::TableIndex> bridges;
 };
 using SlicePtr = std::shared_ptr<const Slice>;
 
@@ -95,6 +96,8 @@ struct Frame {
   std::map<language::VariableId, FramePtr> sets;     // sets of rows of `let`: frames below this one
   // What was evaluated before, by expression and slice. A frame belongs to one thread.
   mutable std::map<std::pair<std::string, SlicePtr>, VectorPtr> known;
+  // Slices with one more bridge, by that and the slice.
+  mutable std::map<std::pair<language::TableIndex, SlicePtr>, SlicePtr> bridged;
 };
 
 // From the rows of a frame to those of one above it.

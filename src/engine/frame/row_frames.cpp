@@ -10,6 +10,7 @@
 #include "base/prefetch.h"
 #include "base/sort.h"
 #include "engine/frame/evaluator.h"
+#include "engine/frame/numbering.h"
 #include "engine/vector/column_values.h"
 
 namespace juniper::engine {
@@ -19,38 +20,6 @@ using namespace language;
 namespace {
 
 using Codes = std::vector<std::uint64_t>;
-
-// Numbers combinations of codes in the order in which they are first seen, code by code.
-class Numbering {
- public:
-  explicit Numbering(std::size_t keys) : numbers_(keys) {}
-  static constexpr std::uint32_t none = 0xFFFFFFFF;
-  // `code_of(k)` is the code of the k-th key.
-  template <class CodeOf>
-  std::uint32_t add(const CodeOf& code_of) {
-    std::uint32_t number = 0;
-    for (std::size_t k = 0; k < numbers_.size(); ++k)
-      number = numbers_[k]
-                   .try_emplace(key(number, code_of(k)), static_cast<std::uint32_t>(numbers_[k].size()))
-                   .first->second;
-    return number;
-  }
-  template <class CodeOf>
-  std::uint32_t find(const CodeOf& code_of) const {
-    std::uint32_t number = 0;
-    for (std::size_t k = 0; k < numbers_.size(); ++k) {
-      const auto at = numbers_[k].find(key(number, code_of(k)));
-      if (at == numbers_[k].end()) return none;
-      number = at->second;
-    }
-    return number;
-  }
-  std::size_t size() const { return numbers_.empty() ? 1 : numbers_.back().size(); }
-
- private:
-  static PackedKey key(std::uint32_t before, std::uint64_t code) { return PackedKey{before} << 64 | code; }
-  std::vector<boost::unordered_flat_map<PackedKey, std::uint32_t, HashPackedKey>> numbers_;
-};
 
 // Where the rows of each row of the frame above begin; one more at the end.
 std::vector<std::size_t> begins_of(const Frame& pairs, std::size_t above) {
@@ -234,7 +203,10 @@ FoundRows Evaluator::rows_of_frame(const Access& access) {
 }
 
 void Evaluator::for_pairs(const Access& access, const PlainRows& rows, std::size_t most_pairs, const TakePairs& take) {
-  const FoundRows found = rows_of_frame(access);
+  FoundRows found = rows_of_frame(access);
+  for (std::size_t k = 0; k < access.keys.size(); ++k) {
+    if (access.keys[k].bridge) found = by_parts(found, k, *access.keys[k].bridge);
+  }
   // The rows of each combination of keys that is wanted stand together, in the table's order.
   Numbering numbers(access.keys.size());
   std::vector<std::uint32_t> number_of_frame_row(access.frame->rows);
@@ -532,7 +504,8 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
     values.push_back(of_slice_row(value, plain.variable, plain.slice->roles));
     request.keys.push_back(ordered_key(values.back(), found.table));
   }
-  if (!layout_of(request.keys).fits()) return nullptr;
+  if (!layout_of(request.keys).fits() || !found.layout_of_parts(request.keys).fits()) return nullptr;
+  if (found.has_bridges()) request.merging = Merging::one_by_one;
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
   if (std::find(found.poisoned->begin(), found.poisoned->end(), 1) != found.poisoned->end()) return nullptr;
@@ -549,7 +522,7 @@ FramePtr Evaluator::scanned_groups(const RowSetPtr& set, const PlainRows& plain,
       aggregate.values.push_back(of_slice_row(value, node->rows->variable, plain.slice->roles));
     request.aggregates.push_back(std::move(aggregate));
   }
-  const auto result = scan_once(request);
+  const auto result = over_bridges(found, scan_once(request));
   if (result->filter_overflow) fail_filter(set->span);
   // The groups of each combination of the frame's keys, in the order of their own.
   const Groups& scanned = result->groupings[0];

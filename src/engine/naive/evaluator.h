@@ -39,6 +39,7 @@ struct Held {
 struct HeldSlice {
   std::vector<Held> predicates;
   Roles roles;
+  std::vector<TableIndex> bridges;
 };
 
 // A row of a set: of a table, with fields, or fields alone.
@@ -99,7 +100,15 @@ class Naive {
 
   // The rows of a table that a slice allows, in the order of their keys.
   std::vector<Row> allowed(TableIndex table, const HeldSlice& slice);
-  const CheckedModel& model() const { return model_; }
+  // The rows of a bridge that the slice allows, of those predicates that reach a table's rows over it, and where each of
+  // them leads: to the row where both meet.
+  struct BridgeRow {
+    Row row;
+    std::uint64_t met = 0;
+  };
+  std::vector<BridgeRow> bridge_rows(TableIndex table, TableIndex bridge, const HeldSlice& slice);
+  // The row that a path leads to; nothing where it ends before.
+  std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path);
 
   // The values of a table's columns as seen from one of its rows.
   Cell read(const Row& row, const ColumnRef& ref, const Roles& roles);
@@ -126,8 +135,6 @@ class Naive {
     if (++steps_ % 8192 == 0) data_.check();
   }
 
-  // The row that a path leads to; nothing where it ends before.
-  std::optional<std::uint64_t> row_at(const Row& row, const std::vector<LinkIndex>& path);
   // Gives a predicate a condition with everything but the slice's own columns replaced by its value here.
   void close(Held& held, const NodePtr& condition, const Scope& scope);
   HeldSlice narrowed(const Row& row, const Scope& scope);

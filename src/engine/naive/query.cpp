@@ -60,14 +60,24 @@ class NaiveQuery {
   void add_rows(Level& level) {
     std::vector<std::vector<Value>> combinations;
     if (level.kept.empty()) combinations.emplace_back(query_.by.size());
-    for (const auto& [table, roles] : query_.sources) {
+    for (const SeenTable& seen : query_.sources) {
       if (level.kept.empty()) break;
       HeldSlice slice = filters();
-      slice.roles = roles;
-      for (const auto& row : naive_.allowed(table, slice)) {
-        std::vector<Value> keys(query_.by.size());
-        for (const std::uint32_t k : level.kept) keys[k] = key_of(row, query_.by[k], table, roles);
-        combinations.push_back(std::move(keys));
+      slice.roles = seen.roles;
+      slice.bridges = seen.bridges;
+      // Each key is read from the table's own row, or from a bridge's that leads to where that leads.
+      std::map<TableIndex, std::vector<std::uint32_t>> over;
+      std::vector<std::uint32_t> own;
+      for (const std::uint32_t k : level.kept) {
+        const auto bridge =
+            bridge_of(model_, {PredicateKind::key, query_.by[k].expression, 0, query_.by[k].span, 0}, seen);
+        (bridge ? over[*bridge] : own).push_back(k);
+      }
+      for (const auto& row : naive_.allowed(seen.table, slice)) {
+        std::vector<std::vector<Value>> of_row(1, std::vector<Value>(query_.by.size()));
+        for (const std::uint32_t k : own) of_row[0][k] = key_of(row, query_.by[k], seen.table, seen.roles);
+        for (const auto& [bridge, keys] : over) of_row = with_keys(of_row, row, seen, slice, bridge, keys);
+        combinations.insert(combinations.end(), of_row.begin(), of_row.end());
       }
     }
     const auto before = [](const std::vector<Value>& a, const std::vector<Value>& b) {
@@ -80,6 +90,23 @@ class NaiveQuery {
       data_.check();
       if (auto row = shown(keys, level.kept)) level.rows.push_back({std::move(keys), std::move(*row)});
     }
+  }
+
+  // Combinations of keys of a row, each with those of every row of a bridge that leads to where the row leads.
+  std::vector<std::vector<Value>> with_keys(const std::vector<std::vector<Value>>& before, const Row& row,
+                                            const SeenTable& seen, const HeldSlice& slice, TableIndex bridge,
+                                            const std::vector<std::uint32_t>& keys) {
+    const auto at = naive_.row_at(row, meeting(model_, seen.table, bridge, seen.roles).from_table);
+    std::vector<std::vector<Value>> combinations;
+    for (const Naive::BridgeRow& named : naive_.bridge_rows(seen.table, bridge, slice)) {
+      if (named.met != at) continue;
+      if (named.row.doubt) throw NoAnswer{*named.row.doubt};
+      for (std::vector<Value> values : before) {
+        for (const std::uint32_t k : keys) values[k] = key_of(named.row, query_.by[k], bridge, seen.roles);
+        combinations.push_back(std::move(values));
+      }
+    }
+    return combinations;
   }
 
   // A row's value of what the query groups by, which fits its type as a column's does.

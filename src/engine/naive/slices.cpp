@@ -35,6 +35,29 @@ std::vector<Row> Naive::candidates(TableIndex table, const HeldSlice& slice) {
     const NodePtr& expression = held.predicate.expression;
     reaching.emplace_back(&held, expression ? seen_from(expression, table, slice.roles) : nullptr);
   }
+  // Over each bridge, which rows there are named; with a doubt where all that name one are in doubt.
+  struct Over {
+    std::vector<LinkIndex> path;
+    std::map<std::uint64_t, std::shared_ptr<const Diagnostics>> named;
+  };
+  std::vector<Over> bridges;
+  for (const TableIndex bridge : slice.bridges) {
+    const Meeting met = meeting(model_, table, bridge, slice.roles);
+    if (!met.is_plain) continue;
+    Over& over = bridges.emplace_back();
+    over.path = met.from_table;
+    for (const BridgeRow& named : bridge_rows(table, bridge, slice)) {
+      const auto [at, is_first] = over.named.emplace(named.met, named.row.doubt);
+      if (!is_first && !named.row.doubt) at->second = nullptr;
+    }
+  }
+  const auto is_named = [&](const Over& over, Row& row) {
+    const auto at = row_at(row, over.path);
+    const auto named = at ? over.named.find(*at) : over.named.end();
+    if (named == over.named.end()) return false;
+    if (named->second) row.doubt = named->second;
+    return true;
+  };
   std::vector<Row> found;
   for (std::uint64_t i = 0; i < data_.rows(table); ++i) {
     count_step();
@@ -42,11 +65,27 @@ std::vector<Row> Naive::candidates(TableIndex table, const HeldSlice& slice) {
     row.table = table;
     row.row = i;
     if (std::all_of(reaching.begin(), reaching.end(),
-                    [&](const auto& asked) { return may_hold(*asked.first, asked.second, row, slice.roles); }))
+                    [&](const auto& asked) { return may_hold(*asked.first, asked.second, row, slice.roles); }) &&
+        std::all_of(bridges.begin(), bridges.end(), [&](const Over& over) { return is_named(over, row); }))
       found.push_back(std::move(row));
   }
   std::stable_sort(found.begin(), found.end(), [&](const Row& a, const Row& b) { return in_order(a, b); });
   return found;
+}
+
+std::vector<Naive::BridgeRow> Naive::bridge_rows(TableIndex table, TableIndex bridge, const HeldSlice& slice) {
+  HeldSlice over;
+  over.roles = slice.roles;
+  for (const Held& held : slice.predicates) {
+    if (reach_through(model_, held.predicate, table, bridge, slice.roles) == Reach::all)
+      over.predicates.push_back(held);
+  }
+  const Meeting met = meeting(model_, table, bridge, slice.roles);
+  std::vector<BridgeRow> rows;
+  for (Row& row : candidates(bridge, over)) {
+    if (const auto at = row_at(row, met.from_bridge)) rows.push_back({std::move(row), *at});
+  }
+  return rows;
 }
 
 bool Naive::may_hold(const Held& held, const NodePtr& expression, Row& row, const Roles& roles) {
@@ -163,6 +202,7 @@ void Naive::drop(HeldSlice& slice, const Across& across) const {
 HeldSlice Naive::modified(const Modifiers& m, const Scope& scope) {
   HeldSlice slice = m.of ? narrowed(scope.rows.at(*m.of), scope) : scope.slice;
   if (m.via) slice.roles = with_role(model_, slice.roles, *m.via);
+  if (m.through) slice.bridges = with_bridge(std::move(slice.bridges), m.through->table);
   if (m.across) drop(slice, *m.across);
   if (m.during) move(slice, *m.during);
   for (const NodePtr& condition : m.where) {
@@ -177,7 +217,9 @@ void Naive::move(HeldSlice& slice, const During& during) {
   const Calendar& calendar = *model_.calendar;
   std::set<std::int64_t> present;
   std::shared_ptr<const Diagnostics> doubt;
-  for (const Row& row : candidates(calendar.day.table, slice)) {
+  HeldSlice without_bridges = slice;
+  without_bridges.bridges.clear();
+  for (const Row& row : candidates(calendar.day.table, without_bridges)) {
     if (row.doubt) doubt = row.doubt;
     const Value& day = data_.column(calendar.day)[row.row];
     if (!day.is_null()) present.insert(static_cast<std::int64_t>(day.exact()));

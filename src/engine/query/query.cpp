@@ -17,6 +17,7 @@
 #include "engine/frame/evaluator.h"
 #include "engine/query/arrange.h"
 #include "engine/query/query_keys.h"
+#include "engine/query/table_scans.h"
 #include "language/traverse.h"
 
 namespace juniper::engine {
@@ -27,24 +28,15 @@ using namespace language;
 
 constexpr GroupIndex no_group = 0xFFFFFFFF;
 
-// The rows of one table with the links that lead from it: what combinations of keys occur there, and what aggregates
-// over it come to, for each level.
-struct TableScan {
-  TableIndex table = 0;
-  Roles roles;
-  bool gives_rows = false;
-  std::vector<NodePtr> aggregates;
-  struct LevelGroups {
-    std::vector<std::uint32_t> keys;  // indexes into query.by, those that the level keeps and that reach the table
-    Groups groups;
-  };
-  std::vector<LevelGroups> levels;
-};
-
 class QueryRun {
  public:
   QueryRun(const Source& source, const Query& query, unsigned threads)
-      : source_(source), model_(source.model), query_(query), threads_(threads), evaluator_(source, threads) {}
+      : source_(source),
+        model_(source.model),
+        query_(query),
+        threads_(threads),
+        evaluator_(source, threads),
+        scans_(source, query, threads, evaluator_) {}
 
   QueryResult run() {
     const auto begin = std::chrono::steady_clock::now();
@@ -52,15 +44,17 @@ class QueryRun {
     levels[0].kept.resize(query_.by.size());
     std::iota(levels[0].kept.begin(), levels[0].kept.end(), 0U);
     for (std::size_t t = 0; t < query_.totals.size(); ++t) levels[t + 1].kept = query_.totals[t];
-    scan_tables(levels);
+    std::vector<std::vector<std::uint32_t>> kept;
+    for (const ArrangedLevel& level : levels) kept.push_back(level.kept);
+    scans_.run(kept);
     for (std::size_t l = 0; l < levels.size(); ++l) {
       find_combinations(l, levels[l]);
       fail_if_too_large(levels[l]);
     }
-    const Arrangement arrangement(source_, query_, *keys_, levels[0]);
+    const Arrangement arrangement(source_, query_, scans_.keys(), levels[0]);
     for (std::size_t l = 0; l < levels.size(); ++l) show(l, arrangement, levels[l]);
     QueryResult result = arrangement.result(std::move(levels));
-    result.rows_scanned = rows_scanned_ + evaluator_.rows_scanned();
+    result.rows_scanned = scans_.rows_scanned() + evaluator_.rows_scanned();
     result.notes.assign(evaluator_.notes().begin(), evaluator_.notes().end());
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     return result;
@@ -77,7 +71,7 @@ class QueryRun {
     whole.rows_in = result.rows_scanned;
     whole.rows_out = result.rows.size();
     whole.nanoseconds = result.nanoseconds;
-    made.steps.insert(made.steps.end(), steps_.begin(), steps_.end());
+    made.steps.insert(made.steps.end(), scans_.steps().begin(), scans_.steps().end());
     made.steps.insert(made.steps.end(), evaluator_.steps().begin(), evaluator_.steps().end());
     for (std::size_t i = 1; i < made.steps.size(); ++i) made.steps[0].bytes += made.steps[i].bytes;
     for (const ExplainStep& step : evaluator_.steps()) {
@@ -90,150 +84,6 @@ class QueryRun {
   }
 
  private:
-  // --- one pass over each table -------------------------------------------------------------------------------------
-
-  // Aggregates in the query's own slice over nothing but a table's columns: those of one table share one scan with each
-  // other and with the search for the rows, for all levels.
-  void collect(const NodePtr& node, std::set<std::string>& seen) {
-    if (node->op == Op::measure) {
-      if (collected_.insert(node->measure).second) collect(model_.measures[node->measure].expression, seen);
-      return;
-    }
-    if (node->op == Op::aggregate) {
-      if (is_simple(*node) && seen.insert(canonical(model_, node)).second)
-        scan_of(*node->rows->table, {}).aggregates.push_back(node);
-      return;
-    }
-    if (node->op == Op::modified || node->op == Op::let) return;
-    for (const NodePtr& child : node->children) collect(child, seen);
-  }
-
-  static bool is_simple(const Node& node) {
-    const RowSet* set = node.rows.get();
-    const VariableId row = set->variable;
-    bool simple = true;
-    const auto look = [&](const NodePtr& part) {
-      walk(part, [&](const Node& n) {
-        simple = simple && (!Evaluator::is_leaf(n) || (n.op == Op::column && n.variable == row));
-      });
-    };
-    while (set->kind == RowsKind::filtered) {
-      look(set->condition);
-      set = set->input.get();
-    }
-    simple = simple && set->kind == RowsKind::table && !set->of && !set->via && !set->across;
-    if (!simple || Evaluator::is_order_told(node)) return false;
-    for (const NodePtr& child : node.children) look(child);
-    return simple;
-  }
-
-  TableScan& scan_of(TableIndex table, const Roles& roles) {
-    const auto at = std::find_if(scans_.begin(), scans_.end(),
-                                 [&](const TableScan& scan) { return scan.table == table && scan.roles == roles; });
-    if (at != scans_.end()) return *at;
-    scans_.push_back({table, roles, false, {}, {}});
-    return scans_.back();
-  }
-
-  void scan_tables(const std::vector<ArrangedLevel>& levels) {
-    std::set<std::string> seen;
-    for (const auto& item : query_.show) collect(item.expression, seen);
-    if (query_.having) collect(query_.having, seen);
-    for (const auto& [table, roles] : query_.sources) scan_of(table, roles).gives_rows = true;
-    std::set<std::pair<TableIndex, Roles>> tables;
-    for (const TableScan& scan : scans_) tables.emplace(scan.table, scan.roles);
-    keys_.emplace(source_, query_, tables, threads_);
-    for (TableScan& scan : scans_) scan_table(scan, levels);
-  }
-
-  static NodePtr of_row(const NodePtr& node, VariableId row) {
-    return replaced(node, [&](const NodePtr& n) -> NodePtr {
-      if (n->op != Op::column || n->variable != row) return nullptr;
-      auto copy = std::make_shared<Node>(*n);
-      copy->variable = slice_row;
-      return copy;
-    });
-  }
-
-  ScanAggregate aggregate_of(const NodePtr& node) const {
-    ScanAggregate aggregate{node, {}, {}, nullptr};
-    const VariableId row = node->rows->variable;
-    for (const NodePtr& child : node->children) aggregate.values.push_back(of_row(child, row));
-    for (const RowSet* set = node->rows.get(); set->kind == RowsKind::filtered; set = set->input.get()) {
-      NodePtr condition = of_row(set->condition, row);
-      if (aggregate.where) {
-        auto both = std::make_shared<Node>();
-        both->op = Op::and_;
-        both->type = condition->type;
-        both->span = condition->span;
-        both->children = {condition, aggregate.where};
-        condition = both;
-      }
-      aggregate.where = condition;
-    }
-    return aggregate;
-  }
-
-  void scan_table(TableScan& made, const std::vector<ArrangedLevel>& levels) {
-    ScanRequest request;
-    request.table = made.table;
-    std::vector<std::uint32_t> reaching;  // for each of request.keys, its index in query.by
-    for (std::uint32_t k = 0; k < query_.by.size(); ++k) {
-      if (auto key = keys_->seen_from(k, made.table, made.roles)) {
-        reaching.push_back(k);
-        request.keys.push_back(std::move(*key));
-      }
-    }
-    if (!layout_of(request.keys).fits()) throw Failed{too_wide_error(source_, query_)};
-    for (const ArrangedLevel& level : levels) {
-      TableScan::LevelGroups groups;
-      request.groupings.emplace_back();
-      for (std::uint32_t key = 0; key < reaching.size(); ++key) {
-        if (std::find(level.kept.begin(), level.kept.end(), reaching[key]) == level.kept.end()) continue;
-        request.groupings.back().push_back(key);
-        groups.keys.push_back(reaching[key]);
-      }
-      made.levels.push_back(std::move(groups));
-    }
-    for (const NodePtr& condition : query_.where) {
-      const Predicate predicate{PredicateKind::filter, condition, 0, condition->span, 0};
-      if (reach(model_, predicate, made.table, made.roles) != Reach::all) continue;
-      request.filters.push_back(replaced(condition, [&](const NodePtr& n) -> NodePtr {
-        if (n->op != Op::column) return nullptr;
-        auto copy = std::make_shared<Node>(*n);
-        copy->column = *model_.rebase(n->column, made.table, made.roles).ref;
-        return copy;
-      }));
-    }
-    for (const NodePtr& aggregate : made.aggregates) request.aggregates.push_back(aggregate_of(aggregate));
-    const auto begin = std::chrono::steady_clock::now();
-    ScanResult scanned = scan(source_, request, threads_);
-    ExplainStep& step = steps_.emplace_back();
-    step.depth = 1;
-    step.way = ExplainWay::scan;
-    step.what = model_.tables[made.table].name;
-    for (const LinkIndex role : made.roles) step.what += " via " + model_.links[role].role;
-    step.what += fmt::format(": {} aggregate{}", made.aggregates.size(), made.aggregates.size() == 1 ? "" : "s");
-    for (const std::uint32_t k : reaching) step.what += (k == reaching.front() ? ", by " : ", ") + query_.by[k].name;
-    step.slices = levels.size();
-    step.rows_in = source_.rows(made.table);
-    for (const Groups& groups : scanned.groupings) step.rows_out += groups.keys.size();
-    step.bytes = evaluator_.bytes_read(request);
-    for (const TableIndex table : scanned.row_tables)
-      step.note +=
-          fmt::format("{}groups are told by the row of {}", step.note.empty() ? "" : "; ", model_.tables[table].name);
-    if (scanned.took_or_apart)
-      step.note += fmt::format("{}what `or` demands of each table is looked up first", step.note.empty() ? "" : "; ");
-    step.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
-    rows_scanned_ += source_.rows(made.table);
-    if (scanned.filter_overflow) {
-      throw Failed{{model_.sources.diagnostic(Severity::error, "JR-701", query_.span,
-                                              "a condition of `where` computes a number that does not fit 128 bits",
-                                              "narrow the rows first, or use reals")}};
-    }
-    for (std::size_t l = 0; l < levels.size(); ++l) made.levels[l].groups = std::move(scanned.groupings[l]);
-  }
-
   // --- one level ----------------------------------------------------------------------------------------------------
 
   // The combinations of the kept columns that occur in the tables that give rows, together. These lead to all columns,
@@ -244,7 +94,7 @@ class QueryRun {
       return;
     }
     boost::unordered_flat_set<PackedKey, HashPackedKey> seen;
-    for (TableScan& scan : scans_) {
+    for (TableScan& scan : scans_.all()) {
       if (!scan.gives_rows) continue;
       Groups& groups = scan.levels[number].groups;
       level.layout = groups.layout;
@@ -263,14 +113,14 @@ class QueryRun {
 
   // Then its groups are the combinations, in the same order.
   bool is_only_source(const TableScan& scan) const {
-    return scan.gives_rows && std::none_of(scans_.begin(), scans_.end(),
+    return scan.gives_rows && std::none_of(scans_.all().begin(), scans_.all().end(),
                                            [&](const auto& other) { return other.gives_rows && &other != &scan; });
   }
 
   // Finds the groups of a table's scan that belong to combinations of a level.
   class GroupsOf {
    public:
-    GroupsOf(const TableScan::LevelGroups& found, bool are_combinations) : found_(found), same_(are_combinations) {
+    GroupsOf(const LevelGroups& found, bool are_combinations) : found_(found), same_(are_combinations) {
       const PackedKeys& keys = found.groups.keys;
       for (std::size_t g = 0; g < keys.size() && !same_; ++g) index_.emplace(keys[g], static_cast<GroupIndex>(g));
     }
@@ -292,7 +142,7 @@ class QueryRun {
     }
 
    private:
-    const TableScan::LevelGroups& found_;
+    const LevelGroups& found_;
     bool same_;
     boost::unordered_flat_map<PackedKey, GroupIndex, HashPackedKey> index_;
   };
@@ -305,7 +155,7 @@ class QueryRun {
       const bool scanned = is_scanned(model_.measures[node->measure].expression);
       return scanned_.emplace(node->measure, scanned).first->second;
     }
-    if (node->op == Op::aggregate) return is_simple(*node);
+    if (node->op == Op::aggregate) return TableScans::is_simple(*node);
     if (Evaluator::is_leaf(*node)) return false;
     return std::all_of(node->children.begin(), node->children.end(), [&](const NodePtr& n) { return is_scanned(n); });
   }
@@ -331,7 +181,7 @@ class QueryRun {
   VectorPtr key_values(const ArrangedLevel& level, std::uint32_t k) const {
     std::vector<std::uint64_t> codes(level.keys.size());
     for (std::size_t i = 0; i < codes.size(); ++i) codes[i] = level.code(i, k);
-    return keys_->decode(k, codes);
+    return scans_.keys().decode(k, codes);
   }
 
   // A key is asked for once its rows are known.
@@ -339,7 +189,7 @@ class QueryRun {
     for (const std::uint32_t k : level.kept) {
       if (query_.by[k].is_column()) continue;
       for (std::size_t i = 0; i < level.keys.size(); ++i) {
-        if (keys_->is_overflow(k, level.code(i, k))) throw Failed{key_error(model_, query_.by[k].span)};
+        if (scans_.keys().is_overflow(k, level.code(i, k))) throw Failed{key_error(model_, query_.by[k].span)};
       }
     }
   }
@@ -348,7 +198,7 @@ class QueryRun {
   // its combinations are shown one by one: what does not belong to the first rows so far is forgotten at once.
   void show(std::size_t number, const Arrangement& arrangement, ArrangedLevel& level) {
     std::vector<GroupsOf> groups;  // for each scan
-    for (const TableScan& scan : scans_)
+    for (const TableScan& scan : scans_.all())
       groups.emplace_back(scan.levels[number], is_only_source(scan) && !level.kept.empty());
     bool scanned = !query_.having || is_scanned(query_.having);
     for (const auto& item : query_.show) scanned = scanned && is_scanned(item.expression);
@@ -405,7 +255,7 @@ class QueryRun {
     if (!overflow) return;
     std::vector<Value> values;
     for (std::size_t i = 0; i < level.kept.size(); ++i)
-      values.push_back(keys_->value_of(level.kept[i], overflow->codes[i]));
+      values.push_back(scans_.keys().value_of(level.kept[i], overflow->codes[i]));
     throw Failed{overflow->item
                      ? overflow_error(source_.model, query_, query_.show[*overflow->item], level.kept, values)
                      : having_error(source_.model, query_, level.kept, values)};
@@ -418,12 +268,14 @@ class QueryRun {
     auto frame = std::make_shared<Frame>();
     frame->rows = part.keys.size();
     const SlicePtr slice = slice_of(frame.get(), part, !scanned);
-    for (std::size_t s = 0; s < scans_.size(); ++s) {
-      const TableScan& scan = scans_[s];
+    for (std::size_t s = 0; s < scans_.all().size(); ++s) {
+      const TableScan& scan = scans_.all()[s];
       if (scan.aggregates.empty()) continue;
       const std::vector<GroupIndex> at = groups[s].of(part, begin);
+      SlicePtr own = slice;
+      for (const TableIndex bridge : scan.seen.bridges) own = Evaluator::over_bridge(bridge, frame, own);
       for (std::size_t a = 0; a < scan.aggregates.size(); ++a) {
-        frame->known.emplace(std::pair(canonical(model_, scan.aggregates[a]), slice),
+        frame->known.emplace(std::pair(canonical(model_, scan.aggregates[a]), own),
                              std::make_shared<const Vector>(scan.levels[number].groups.aggregates[a]->result(at)));
       }
     }
@@ -489,13 +341,8 @@ class QueryRun {
   const Query& query_;
   unsigned threads_;
   Evaluator evaluator_;
-  std::optional<QueryKeys> keys_;  // once the tables are known that are scanned
-  std::deque<TableScan> scans_;
-  // Measures that were looked at: two that name a third one twice would else have it looked at four times, and so on.
-  std::set<MeasureIndex> collected_;
+  TableScans scans_;
   std::map<MeasureIndex, bool> scanned_;
-  std::vector<ExplainStep> steps_;
-  std::uint64_t rows_scanned_ = 0;
 };
 
 }  // namespace

@@ -118,9 +118,11 @@ class Unfolder {
       part.seen = evaluator_.rows(innermost, frame, slice)->rows;
     }
     for (const HeldPredicate& held : seen_through->predicates) {
+      const auto bridge = bridge_of(model_, held.predicate, {table, seen_through->roles, seen_through->bridges});
       part.filters.push_back({std::string(model_.sources.text(held.predicate.span)),
                               model_.sources.place(held.predicate.span),
-                              reach(model_, held.predicate, table, seen_through->roles) == Reach::all});
+                              bridge || reach(model_, held.predicate, table, seen_through->roles) == Reach::all,
+                              bridge ? model_.tables[*bridge].name : ""});
     }
     const FramePtr pairs = evaluator_.rows(set, frame, slice);
     part.kept = pairs->rows;

@@ -56,9 +56,13 @@ KeyValues::KeyValues(Type type) {
 void KeyValues::add(const Vector& values) {
   std::visit(
       [&]<class T>(Values<T>& own) {
+        // Where values are those of a column's codes, in their order, neighbours often are the same.
+        std::optional<T> before;
         for (std::size_t row = 0; row < values.size(); ++row) {
           const std::optional<T> value = kept<T>(values, row);
-          if (!value || own.codes.contains(*value)) continue;
+          if (!value || value == before) continue;
+          before = value;
+          if (own.codes.contains(*value)) continue;
           if constexpr (std::is_same_v<T, std::string_view>) {
             own.codes.emplace(owned_.emplace_back(*value), 0);
           } else {
@@ -123,13 +127,17 @@ void KeyValues::find(const Vector& values, std::int64_t* codes) const {
             return;
           }
         }
+        std::optional<T> before;
         for (std::size_t row = 0; row < values.size(); ++row) {
           const std::optional<T> value = kept<T>(values, row);
-          if (value) {
+          if (value && value == before) {
+            codes[row] = codes[row - 1];
+          } else if (value) {
             codes[row] = static_cast<std::int64_t>(own.codes.find(*value)->second);
           } else {
             codes[row] = values.state[row] == State::null ? null : null + 1;
           }
+          before = value;
         }
       },
       values_);

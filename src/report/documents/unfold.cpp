@@ -43,7 +43,8 @@ Table filters(const std::string& name, const UnfoldedPart& part) {
       name, InCsv::no, {left("filter", "filter"), left("place", "written at"), left("reaches", "what it does")}, {}};
   for (const UnfoldedFilter& filter : part.filters) {
     Cell reaches{Cell::Kind::boolean,
-                 filter.reaches ? "filters " + part.table : "no link leads from " + part.table + " there",
+                 filter.reaches ? "filters " + part.table + (filter.bridge.empty() ? "" : " through " + filter.bridge)
+                                : "no link leads from " + part.table + " there",
                  filter.reaches ? "true" : "false"};
     table.rows.push_back({{cell::code(filter.text, 80), cell::place(filter.place), reaches}, false});
   }
