@@ -15,26 +15,28 @@ unsigned digits_of(const store::Column& column) {
 
 }  // namespace
 
-std::vector<writing::WrittenColumn> columns_of(const language::Table& table, const store::StoredTable& stored) {
-  std::vector<writing::WrittenColumn> columns;
-  for (std::size_t c = 0; c < table.columns.size(); ++c) {
+std::vector<writing::WrittenColumn> columns_of(const language::Table& table, const store::StoredTable& stored,
+                                               const std::vector<std::uint32_t>& columns) {
+  std::vector<writing::WrittenColumn> written;
+  for (const std::uint32_t c : columns) {
     const language::Column& column = table.columns[c];
-    columns.push_back({column.name, column.type, column.format, digits_of(stored.columns[c].data)});
+    written.push_back({column.name, column.type, column.format, digits_of(stored.columns[c].data)});
   }
-  return columns;
+  return written;
 }
 
-void each_batch(const store::StoredTable& stored, const std::function<void(const writing::Batch&)>& write) {
+void each_batch(const store::StoredTable& stored, const std::vector<std::uint32_t>& columns,
+                const std::function<void(const writing::Batch&)>& write) {
   constexpr std::size_t blocks_of_batch = writing::rows_of_batch / store::block_rows;
   const std::size_t blocks = (stored.rows + store::block_rows - 1) / store::block_rows;
   std::array<std::uint64_t, store::block_rows> codes{};
   writing::Batch batch;
-  batch.columns.resize(stored.columns.size());
+  batch.columns.resize(columns.size());
   for (std::size_t first = 0; first < blocks; first += blocks_of_batch) {
     const std::size_t last = std::min(blocks, first + blocks_of_batch);
-    for (std::size_t c = 0; c < stored.columns.size(); ++c) {
-      const store::Column& column = stored.columns[c].data;
-      writing::BatchColumn& out = batch.columns[c];
+    for (std::size_t i = 0; i < columns.size(); ++i) {
+      const store::Column& column = stored.columns[columns[i]].data;
+      writing::BatchColumn& out = batch.columns[i];
       out.clear();
       for (std::size_t block = first; block < last; ++block) {
         const std::size_t rows = column.codes.rows_in_block(block);

@@ -17,7 +17,6 @@
 #include "exporting/package_text.h"
 #include "loading/inputs.h"
 #include "model/access.h"
-#include "model/hidden.h"
 #include "report/cells.h"
 #include "store/of_dataset.h"
 
@@ -155,19 +154,35 @@ class Exporter {
       const bool is_wanted = settings_.tables.empty() || std::find(settings_.tables.begin(), settings_.tables.end(),
                                                                    names[t]) != settings_.tables.end();
       if (!is_wanted) continue;
-      check_whole(t);
+      const std::vector<std::uint32_t> columns = seen_columns(t);
+      if (columns.empty()) continue;
+      check_whole(t, columns);
       const std::string file =
           holds_several(settings_.form) ? all_in : file_name(names[t], taken) + ending_of(settings_.form);
-      tables_.push_back({t, file, ""});
+      tables_.push_back({t, file, "", columns});
     }
     return {};
   }
 
-  void check_whole(language::TableIndex t) const {
+  // All of a table's columns but those that are hidden from the reader who asks.
+  std::vector<std::uint32_t> seen_columns(language::TableIndex t) const {
+    const language::Reader* const reader = model_.acting_reader();
+    std::vector<std::uint32_t> columns;
+    for (std::uint32_t c = 0; c < model_.tables[t].columns.size(); ++c) {
+      const language::ColumnId id{t, c};
+      if (reader == nullptr ||
+          std::find(reader->hidden_columns.begin(), reader->hidden_columns.end(), id) == reader->hidden_columns.end())
+        columns.push_back(c);
+    }
+    return columns;
+  }
+
+  void check_whole(language::TableIndex t, const std::vector<std::uint32_t>& columns) const {
     const store::StoredTable& stored = store_.tables[t];
     std::string broken = stored.broken;
     std::string name = stored.name;
-    for (const store::StoredColumn& column : stored.columns) {
+    for (const std::uint32_t c : columns) {
+      const store::StoredColumn& column = stored.columns[c];
       if (!broken.empty() || column.broken.empty()) continue;
       broken = column.broken;
       name += "." + column.name;
@@ -208,19 +223,20 @@ class Exporter {
   void write_rows(const Written& written, writing::TableWriter& writer) {
     const store::StoredTable& stored = store_.tables[written.table];
     std::uint64_t rows = 0;
-    exporting::each_batch(stored, [&](const writing::Batch& batch) {
+    exporting::each_batch(stored, written.columns, [&](const writing::Batch& batch) {
       writer.write(batch);
       rows += batch.rows;
       if (dataset_.options().progress) dataset_.options().progress({"writing " + stored.name, rows, 0, 0});
     });
     writer.finish();
-    made_.tables.push_back({stored.name, written.file, stored.rows, stored.columns.size()});
+    made_.tables.push_back({stored.name, written.file, stored.rows, written.columns.size()});
   }
 
   void write_table(const Written& written) {
     base::OutputFile output = open(written.file);
     const auto writer =
-        writer_of(settings_.form, exporting::columns_of(model_.tables[written.table], store_.tables[written.table]),
+        writer_of(settings_.form,
+                  exporting::columns_of(model_.tables[written.table], store_.tables[written.table], written.columns),
                   [&](std::string_view bytes) { output.write(bytes); });
     write_rows(written, *writer);
     finish(output, written.file);
@@ -235,12 +251,12 @@ class Exporter {
       const language::Table& table = model_.tables[written.table];
       const store::StoredTable& stored = store_.tables[written.table];
       std::vector<std::string> keys;
-      for (std::size_t c = 0; c < table.columns.size(); ++c) {
+      for (const std::uint32_t c : written.columns) {
         const store::Column& data = stored.columns[c].data;
         if (table.columns[c].key && data.nulls == 0 && data.distinct == data.rows)
           keys.push_back(table.columns[c].name);
       }
-      const auto writer = all->table(table.name, exporting::columns_of(table, stored), keys);
+      const auto writer = all->table(table.name, exporting::columns_of(table, stored, written.columns), keys);
       written.within = all->name_of_last();
       write_rows(written, *writer);
     }
@@ -323,9 +339,6 @@ bool begins_as_result(std::string_view begin) {
 }  // namespace
 
 Result<Export> export_tables(const Dataset& dataset, const std::string& folder, const ExportSettings& settings) {
-  if (auto may = model::for_everybody(model::checked(dataset.model()), "an export of whole tables"); !may)
-    return tl::unexpected(may.error());
-
   return base::guarded([&] { return Exporter(dataset, folder, settings).run(); });
 }
 

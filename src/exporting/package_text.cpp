@@ -71,23 +71,19 @@ Json list_of(const std::vector<std::string>& names) {
   return items;
 }
 
-// Links from a table that are whole and lead to one that is written, too.
+// Links from a table that are written.
 std::vector<language::LinkIndex> links_from(const CheckedModel& model, const store::Store& store, TableIndex table,
                                             const std::vector<Written>& tables) {
   std::vector<language::LinkIndex> links;
   for (language::LinkIndex i = 0; i < model.links.size(); ++i) {
-    const bool is_there = std::any_of(tables.begin(), tables.end(),
-                                      [&](const Written& written) { return written.table == model.links[i].to.table; });
-    if (model.links[i].from.table == table && is_there && store.links[i].broken.empty() &&
-        model.links[i].broken.empty())
-      links.push_back(i);
+    if (model.links[i].from.table == table && is_written(model, store, i, tables)) links.push_back(i);
   }
   return links;
 }
 
 // The key of a table, where it is one: never null, and different in every row.
-std::optional<std::uint32_t> key_of(const Table& table, const store::StoredTable& stored) {
-  for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+std::optional<std::uint32_t> key_of(const Table& table, const store::StoredTable& stored, const Written& written) {
+  for (const std::uint32_t c : written.columns) {
     const store::Column& data = stored.columns[c].data;
     if (table.columns[c].key && data.nulls == 0 && data.distinct == data.rows) return c;
   }
@@ -96,13 +92,24 @@ std::optional<std::uint32_t> key_of(const Table& table, const store::StoredTable
 
 }  // namespace
 
+bool is_written(const CheckedModel& model, const store::Store& store, language::LinkIndex link,
+                const std::vector<Written>& tables) {
+  const auto has = [&](const language::LinkEnd& end) {
+    return std::any_of(tables.begin(), tables.end(),
+                       [&](const Written& written) { return written.table == end.table && written.has(end.columns); });
+  };
+  return has(model.links[link].from) && has(model.links[link].to) && model.links[link].broken.empty() &&
+         store.links[link].broken.empty();
+}
+
 std::string package_text(const CheckedModel& model, const store::Store& store, const std::string& name,
                          const std::vector<Written>& tables, FileForm form) {
   Json::Items resources;
   for (const Written& written : tables) {
     const Table& table = model.tables[written.table];
     Json::Items fields;
-    for (const language::Column& column : table.columns) {
+    for (const std::uint32_t c : written.columns) {
+      const language::Column& column = table.columns[c];
       Json::Members field;
       field.emplace_back("name", column.name);
       field.emplace_back("type", field_type(column.type));
@@ -113,9 +120,10 @@ std::string package_text(const CheckedModel& model, const store::Store& store, c
     Json::Members schema;
     schema.emplace_back("fields", std::move(fields));
     if (form == FileForm::csv) schema.emplace_back("missingValues", list_of({""}));
-    if (const auto key = key_of(table, store.tables[written.table])) {
+    if (const auto key = key_of(table, store.tables[written.table], written)) {
       schema.emplace_back("primaryKey", list_of({table.columns[*key].name}));
-    } else if (!table.keys.empty() && loading::names_rows(store.tables[written.table], table.keys.front().columns)) {
+    } else if (!table.keys.empty() && written.has(table.keys.front().columns) &&
+               loading::names_rows(store.tables[written.table], table.keys.front().columns)) {
       std::vector<std::string> names;
       for (const std::uint32_t column : table.keys.front().columns) names.push_back(table.columns[column].name);
       schema.emplace_back("primaryKey", list_of(names));

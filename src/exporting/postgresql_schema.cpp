@@ -54,13 +54,17 @@ class SchemaText {
 
   Result<std::string> write() {
     text_ = "-- The tables of this export, for PostgreSQL: psql -f schema.sql\n";
-    for (const Written& written : tables_) add_table(model_.tables[written.table]);
+    for (const Written& written : tables_) add_table(model_.tables[written.table], written);
     if (form_ == FileForm::csv) {
       text_ += "\n";
       for (const Written& written : tables_) add_copy(written);
     }
     add_keys();
     add_links();
+    if (const language::Reader* const reader = model_.acting_reader()) {
+      text_ += fmt::format("\n-- no views: what they rest on may be hidden from {}\n", base::one_line(reader->name));
+      return text_;
+    }
     for (const language::Query& query : model_.queries) {
       if (auto added = add_view(query); !added) return tl::unexpected(added.error());
     }
@@ -85,10 +89,10 @@ class SchemaText {
     }
   }
 
-  void add_table(const Table& table) {
+  void add_table(const Table& table, const Written& written) {
     std::vector<std::string> columns;
-    for (const language::Column& column : table.columns)
-      columns.push_back(fmt::format("  {} {}", quoted_name(column.name), type_name(column.type)));
+    for (const std::uint32_t c : written.columns)
+      columns.push_back(fmt::format("  {} {}", quoted_name(table.columns[c].name), type_name(table.columns[c].type)));
     text_ += fmt::format("\ncreate table {} (\n{}\n);\n", quoted_name(table.name), fmt::join(columns, ",\n"));
     if (!table.description.empty())
       text_ += fmt::format("comment on table {} is {};\n", quoted_name(table.name), text_literal(table.description));
@@ -107,7 +111,7 @@ class SchemaText {
     std::set<std::pair<language::TableIndex, std::string>> known;
     for (const Written& written : tables_) {
       const Table& table = model_.tables[written.table];
-      for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+      for (const std::uint32_t c : written.columns) {
         const store::Column& data = store_.tables[written.table].columns[c].data;
         const std::string name = quoted_name(table.columns[c].name);
         if (!table.columns[c].key || data.nulls != 0 || data.distinct != data.rows) continue;
@@ -116,7 +120,7 @@ class SchemaText {
       }
       for (const language::TableKey& key : table.keys) {
         const std::string names = columns_of({written.table, key.columns});
-        if (!loading::names_rows(store_.tables[written.table], key.columns)) continue;
+        if (!written.has(key.columns) || !loading::names_rows(store_.tables[written.table], key.columns)) continue;
         if (known.emplace(written.table, names).second)
           text_ += fmt::format("alter table {} add unique ({});\n", quoted_name(table.name), names);
       }
@@ -129,11 +133,7 @@ class SchemaText {
     }
   }
 
-  bool is_whole(language::LinkIndex i) const {
-    const language::Link& link = model_.links[i];
-    return is_written(link.from.table) && is_written(link.to.table) && link.broken.empty() &&
-           store_.links[i].broken.empty();
-  }
+  bool is_whole(language::LinkIndex i) const { return exporting::is_written(model_, store_, i, tables_); }
 
   // Keys without a match would be refused: such a constraint holds for new rows alone.
   void add_links() {

@@ -262,8 +262,13 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     }
     LoadReport made = describe(*refreshed, target);
     made.warnings = data_warnings(model::checked(*model), refreshed->store);
-    for (Diagnostic& gap : engine::calendar_gaps(model::checked(*model), refreshed->store))
+    for (Diagnostic& gap : engine::calendar_gaps(model::checked(*model), refreshed->store)) {
+      if (options.reading.strict) {
+        gap.severity = Severity::error;
+        return tl::unexpected(Diagnostics{std::move(gap)});
+      }
       made.warnings.push_back(std::move(gap));
+    }
     made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
     const Diagnostics disabled = model->disabled_problems();
     made.warnings.insert(made.warnings.end(), disabled.begin(), disabled.end());

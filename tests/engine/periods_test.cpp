@@ -110,7 +110,7 @@ TEST(Periods, EveryMonthMovesToItsNeighbour) {
   EXPECT_TRUE(agreement && agreement->same());
 }
 
-// What moves over days that the calendar lacks says so; a load does, and with --strict it is an error.
+// What moves over days that the calendar lacks says so, and a load does; with --strict both are errors.
 TEST(Periods, GapsOfTheCalendarAreTold) {
   const std::string text =
       "table days from csv \"days.csv\" { key day date  month integer }\ncalendar days.day periods (month)\n"
@@ -138,6 +138,9 @@ TEST(Periods, GapsOfTheCalendarAreTold) {
   EXPECT_EQ(warned("by days.month show two"), "JR-525");
   EXPECT_EQ(warned("by days.month show two", true), "refused JR-525");
   EXPECT_EQ(warned("by days.month show n", true), "");
+  Options strict;
+  strict.reading.strict = true;
+  EXPECT_EQ(test::codes(load(model.path(), strict).error()), "JR-525");
 }
 
 }  // namespace

@@ -405,11 +405,41 @@ TEST(Readers, CannotAskForWhatIsHidden) {
   EXPECT_EQ(test::codes(draft(seen, "measure n = 1 + count(sessions)").error()), "JR-223");
   EXPECT_EQ(test::codes(refactor(seen, "drop sessions.before").error()), "JR-223");
   EXPECT_EQ(test::codes(sql(seen, {"by_region"}, SqlDialect::sqlite).error()), "JR-223");
-  EXPECT_EQ(test::codes(export_tables(seen, files.folder.path("out")).error()), "JR-223");
   EXPECT_EQ(test::codes(load(files.path(), as("team")).error()), "JR-223");
   EXPECT_EQ(test::codes(ask_files(seen.model(), {"show n"}, as("team")).error()), "JR-223");
   EXPECT_EQ(test::codes(Dataset::open(files.folder.path("model.jrs"), as("team")).error()), "JR-223");
   EXPECT_EQ(test::codes(Dataset::open(files.path(), as("teem")).error()), "JR-223");
+}
+
+// What a reader exports are its rows, without what is hidden, without keys and links of that, and without views.
+TEST(Readers, ExportWhatTheySee) {
+  const test::SmallModel files =
+      files_of(drawn(3), std::string(tables) +
+                             "reader team { stations where region = \"Coast\"  hide sessions.card, cards.holder }\n");
+  const Dataset seen = files.open(as("team"));
+  ExportSettings settings;
+  settings.form = FileForm::csv;
+  settings.sql = SqlDialect::postgresql;
+  const std::string folder = files.folder.path("out");
+  const auto written = export_tables(seen, folder, settings);
+  ASSERT_TRUE(written) << test::messages(written.error());
+  for (const ExportedTable& table : written->tables) {
+    const auto rows = ask(seen, {"show count(" + table.table + ") as n_rows"});
+    ASSERT_TRUE(rows) << test::messages(rows.error());
+    EXPECT_EQ(rows->rows[0].cells[0], Value::of(static_cast<int128>(table.rows))) << table.table;
+  }
+  const std::string csv = test::read_file(folder + "/sessions.csv");
+  EXPECT_EQ(csv.substr(0, csv.find_first_of("\r\n")), "id,bay,day,kwh,share,before,price");
+  for (const auto& entry : std::filesystem::directory_iterator(folder)) {
+    const std::string content = test::read_file(entry.path().string());
+    EXPECT_EQ(content.find("holder"), std::string::npos) << entry.path();
+    if (entry.path().filename() == "cards.csv") continue;
+    EXPECT_EQ(content.find("card1"), std::string::npos) << entry.path();
+  }
+  const std::string schema = test::read_file(folder + "/schema.sql");
+  EXPECT_EQ(schema.find("foreign key (\"card\")"), std::string::npos);
+  EXPECT_NE(schema.find("foreign key (\"bay\")"), std::string::npos);
+  EXPECT_EQ(schema.find("create view"), std::string::npos);
 }
 
 // A baseline of what a reader sees is its own; it is not compared with what another text would show.
