@@ -15,6 +15,8 @@ namespace juniper::refactoring {
 class TextEdits {
  public:
   void replace(language::Span span, std::string text) { edits_[{span.file, span.begin, span.end}] = std::move(text); }
+  // Puts text in front of a place, behind what was put there before.
+  void insert(language::Span place, const std::string& text) { edits_[{place.file, place.begin, place.begin}] += text; }
   // Removes a declaration: with its whole lines where nothing else stands on them but a comment behind it, else with
   // the blanks behind it.
   void remove_declaration(std::string_view text, language::Span span);

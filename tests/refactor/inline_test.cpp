@@ -89,13 +89,14 @@ TEST(Inline, SeenFromOtherTables) {
               "o = max(age for stations) measure t = sum(twice for sessions)\nquery q { show m, k, o, t }\n"));
   const auto r = refactor(model.open(), "inline stations.age");
   ASSERT_TRUE(r) << test::messages(r.error());
-  EXPECT_EQ(after(*r, "measure m"),
-            "measure m = sum(years_between(stations.since, date \"2025-01-01\") + energy for sessions) measure k = "
-            "max(years_between(stations.since, date \"2025-01-01\") for bays) "
-            "measure o = max(years_between(since, date \"2025-01-01\") for stations) measure t = sum(twice for "
-            "sessions)\nquery q { show m, k, o, t }\n");
-  EXPECT_NE(r->texts[0].after.find("  twice = years_between(stations.since, date \"2025-01-01\") * 2\n"),
-            std::string::npos);
+  EXPECT_EQ(
+      after(*r, "measure m"),
+      "measure m = sum(age(stations.since) + energy for sessions) measure k = max(age(stations.since) for bays) "
+      "measure o = max(age(since) for stations) measure t = sum(twice for sessions)\nquery q { show m, k, o, t }\n");
+  EXPECT_NE(r->texts[0].after.find("  twice = age(stations.since) * 2\n"), std::string::npos);
+  EXPECT_NE(r->texts[0].after.find("\nfunction age(since) = years_between(since, date \"2025-01-01\")\ntable tariffs"),
+            std::string::npos)
+      << r->texts[0].after;
   EXPECT_NE(r->texts[0].after.find("key station_id integer  region text  since date  }"), std::string::npos)
       << r->texts[0].after;
   EXPECT_TRUE(r->proved());
@@ -103,6 +104,47 @@ TEST(Inline, SeenFromOtherTables) {
   EXPECT_TRUE(r->rows[0].removed);
   EXPECT_FALSE(r->rows[1].removed);
   EXPECT_EQ(r->rows[1].column, "sessions.twice");
+}
+
+// What several measures need is one function, with the column's description, behind its table; what one measure needs, or
+// is as short as a name, is spelled out.
+TEST(Inline, WhatSeveralMeasuresNeedIsAFunction) {
+  const test::SmallModel model = with_data(network(
+      "  value = round(energy * tariffs.price, 2) - coalesce(idle * 0.10, 0)  \"What a session costs\"\n"
+      "  short = idle + 1\n  once = round(energy * tariffs.price, 1) * 2\n",
+      "measure revenue = sum(value for sessions)\nmeasure dearest = max(s.value for s in sessions where s.value > 1)\n"
+      "measure waits = sum(short for sessions) measure longest = max(short for sessions)\n"
+      "measure one = sum(once for sessions)\n"
+      "query q { by stations.region show revenue, dearest, waits, longest, one total grand }\n"));
+  const auto r = refactor(model.open(), "inline sessions.value inline sessions.short inline sessions.once");
+  ASSERT_TRUE(r) << test::messages(r.error());
+  EXPECT_TRUE(r->proved());
+  EXPECT_EQ(r->texts[0].after,
+            network("",
+                    "measure revenue = sum(value(energy, tariffs.price, idle) for sessions)\n"
+                    "measure dearest = max(value(energy, tariffs.price, idle) for s in sessions where "
+                    "value(energy, tariffs.price, idle) > 1)\n"
+                    "measure waits = sum(idle + 1 for sessions) measure longest = max(idle + 1 for sessions)\n"
+                    "measure one = sum(round(energy * tariffs.price, 1) * 2 for sessions)\n"
+                    "query q { by stations.region show revenue, dearest, waits, longest, one total grand }\n")
+                .replace(r->texts[0].after.find("\nfunction"), 0,
+                         "\nfunction value(energy, price, idle) = round(energy * price, 2) - coalesce(idle * 0.10, 0) "
+                         "\"What a session costs\""));
+}
+
+// A function's name and those of its arguments are free ones.
+TEST(Inline, AFunctionTakesNoNameThatIsTaken) {
+  const test::SmallModel model = with_data(network(
+      "  cost = bays.kw * stations.station_id * bays.station_id + energy * low\n",
+      "param low = 2\nmeasure cost = sum(sessions.cost for sessions)\nmeasure most = max(sessions.cost for sessions)\n"
+      "query q { show cost, most }\n"));
+  const auto r = refactor(model.open(), "inline sessions.cost");
+  ASSERT_TRUE(r) << test::messages(r.error());
+  EXPECT_TRUE(r->proved());
+  EXPECT_NE(r->texts[0].after.find("function sessions_cost(kw, station_id, station_id_2, energy) = kw * station_id * "
+                                   "station_id_2 + energy * low\n"),
+            std::string::npos)
+      << r->texts[0].after;
 }
 
 TEST(Inline, ALevelBelowStaysWhenSomethingElseNeedsIt) {

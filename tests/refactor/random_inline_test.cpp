@@ -98,6 +98,7 @@ TEST(RandomInline, KeepsEveryRowAndEveryQuery) {
   std::cout << "seed " << seed << "\n";
   std::size_t inlined = 0;
   std::size_t removed = 0;
+  std::size_t functions = 0;
   const std::size_t models = test::test_count(60);
   for (std::uint64_t number = 0; number < models; ++number) {
     RandomModel generator(seed + number * 7919);
@@ -112,6 +113,7 @@ TEST(RandomInline, KeepsEveryRowAndEveryQuery) {
       ASSERT_TRUE(change->proved()) << "seed " << seed << "\n" << made.text << change->diff;
       ++inlined;
       removed += change->ledger.removed.size();
+      functions += change->texts[0].after.find("\nfunction ") != std::string::npos ? 1 : 0;
       // The text alone, loaded from the files, gives the same answers.
       const test::SmallModel after(change->texts[0].after, made.files);
       const auto now = ask(after.open(), {"q", {}});
@@ -122,6 +124,7 @@ TEST(RandomInline, KeepsEveryRowAndEveryQuery) {
   }
   EXPECT_GT(inlined, 2 * models);
   EXPECT_GT(removed, inlined);  // some took others with them
+  EXPECT_GT(10 * functions, inlined);
 }
 
 }  // namespace

@@ -1,12 +1,14 @@
 #include "refactor/steps.h"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <functional>
 
 #include "base/diagnostics.h"
 #include "language/lexer.h"
+#include "language/operations.h"
 #include "language/parser.h"
 #include "language/traverse.h"
 #include "model/access.h"
@@ -106,9 +108,21 @@ std::string written(const CheckedModel& model, const ColumnRef& ref) {
   return text + column;
 }
 
+// A function that takes the place of a removed column: its arguments are columns as seen from a row of the column's table.
+struct RowFunction {
+  std::string name;
+  std::vector<ColumnRef> arguments;
+};
+using RowFunctions = std::map<ColumnId, RowFunction>;
+
 class TextExpander {
  public:
-  TextExpander(const CheckedModel& model, const std::set<ColumnId>& removed) : model_(model), removed_(removed) {}
+  // Columns that have a function are written as calls of it.
+  TextExpander(const CheckedModel& model, const std::set<ColumnId>& removed, const RowFunctions& functions = {})
+      : model_(model), removed_(removed), functions_(functions) {}
+
+  // `names` are those of columns as seen from the row: what a function calls its arguments.
+  using Names = std::vector<std::pair<ColumnRef, std::string>>;
 
   // Replaces all removed columns in what a query groups by; the result's column keeps its name.
   void rewrite(const QueryBy& key, TextEdits& edits) const {
@@ -126,7 +140,8 @@ class TextExpander {
 
   // The text of a removed column's expression, as it is written where a row of `start` is in scope and `path` leads to
   // the column's table.
-  std::string text_of(ColumnId id, TableIndex start, const std::vector<LinkIndex>& path) const {
+  std::string text_of(ColumnId id, TableIndex start, const std::vector<LinkIndex>& path,
+                      const Names& names = {}) const {
     const NodePtr& expression = model_.column(id).expression;
     const FreeParts free = free_parts(expression);
     TextEdits edits;
@@ -135,10 +150,10 @@ class TextExpander {
       ColumnRef ref{start, path, node.column.column};
       ref.path.insert(ref.path.end(), node.column.path.begin(), node.column.path.end());
       if (removed_.contains(ref.column)) {
-        edits.replace(node.span,
-                      replacement(ref, !node.column.path.empty(), free.contains({node.span.begin, node.span.end})));
-      } else if (!path.empty() || names_its_row(node)) {
-        edits.replace(node.span, written(model_, ref));
+        edits.replace(node.span, replacement(ref, !node.column.path.empty(),
+                                             free.contains({node.span.begin, node.span.end}), names));
+      } else if (!path.empty() || names_its_row(node) || !names.empty()) {
+        edits.replace(node.span, named(ref, names));
       }
     });
     return edits.apply(model_.sources[expression->span.file].text, expression->span);
@@ -154,7 +169,35 @@ class TextExpander {
     });
   }
 
+  // The columns that the whole expression of a removed one reads, as seen from its row.
+  std::vector<ColumnRef> read_columns(ColumnId id) const {
+    std::vector<ColumnRef> read;
+    for (const ColumnRef& ref : column_refs(expand(model_, model_.column(id).expression, removed_))) {
+      if (std::find(read.begin(), read.end(), ref) == read.end()) read.push_back(ref);
+    }
+    return read;
+  }
+
  private:
+  // A column as it is written, or as a function calls it.
+  std::string named(const ColumnRef& ref, const Names& names) const {
+    for (const auto& [column, name] : names) {
+      if (column == ref) return written_name(name);
+    }
+    return written(model_, ref);
+  }
+
+  // The function for the column as seen from a row of `ref.start`.
+  std::string call(const RowFunction& function, const ColumnRef& ref) const {
+    std::vector<std::string> given;
+    for (const ColumnRef& argument : function.arguments) {
+      ColumnRef seen{ref.start, ref.path, argument.column};
+      seen.path.insert(seen.path.end(), argument.path.begin(), argument.path.end());
+      given.push_back(written(model_, seen));
+    }
+    return fmt::format("{}({})", written_name(function.name), fmt::join(given, ", "));
+  }
+
   // A column of the slice, as seen from the table that it is written with.
   std::string written_in_slice(const ColumnRef& ref) const {
     return written_name(model_.tables[ref.start].name) + "." + written(model_, ref);
@@ -205,17 +248,88 @@ class TextExpander {
 
   // What stands where a removed column was named: in brackets where an operator could take a part of it, and null where
   // a link that it was seen across leads to no row.
-  std::string replacement(const ColumnRef& ref, bool across_link, bool is_free) const {
-    const std::string text = text_of(ref.column, ref.start, ref.path);
+  std::string replacement(const ColumnRef& ref, bool across_link, bool is_free, const Names& names = {}) const {
+    const auto function = functions_.find(ref.column);
+    const bool is_call = names.empty() && function != functions_.end();
+    const std::string text = is_call ? call(function->second, ref) : text_of(ref.column, ref.start, ref.path, names);
     if (across_link && !model::is_null_without_row(expand(model_, model_.column(ref.column).expression, removed_))) {
-      return fmt::format("case when {} is not null then {} end", written(model_, end_of_path(model_, ref)), text);
+      return fmt::format("case when {} is not null then {} end", named(end_of_path(model_, ref), names), text);
     }
-    return is_free || stands_alone(*model_.column(ref.column).expression) ? text : "(" + text + ")";
+    return is_call || is_free || stands_alone(*model_.column(ref.column).expression) ? text : "(" + text + ")";
   }
 
   const CheckedModel& model_;
   const std::set<ColumnId>& removed_;
+  RowFunctions functions_;
 };
+
+// --- functions ------------------------------------------------------------------------------------------------------
+
+bool is_taken(const CheckedModel& model, const std::string& name) {
+  return model.find_table(name) || model.find_measure(name) || model.find_query(name) != nullptr ||
+         model.find_function(name) != nullptr || language::find_function(name) != nullptr ||
+         std::any_of(model.links.begin(), model.links.end(), [&](const Link& link) { return link.role == name; }) ||
+         std::any_of(model.parameters.begin(), model.parameters.end(),
+                     [&](const Parameter& parameter) { return parameter.name == name; }) ||
+         std::any_of(model.readers.begin(), model.readers.end(),
+                     [&](const Reader& reader) { return reader.name == name; }) ||
+         name == "count" || name == "sum" || name == "min" || name == "max" || name == "avg";
+}
+
+// The place behind a declaration where another one may stand: the end of its line, where nothing but a comment follows.
+Span behind(std::string_view text, const Span& declaration) {
+  const std::size_t line_end = std::min(text.find('\n', declaration.end), text.size());
+  const std::size_t next = text.find_first_not_of(" \t\r", declaration.end);
+  const bool is_last = next == std::string_view::npos || next >= line_end || text[next] == '#';
+  const auto at = static_cast<std::uint32_t>(is_last ? line_end : declaration.end);
+  return {declaration.file, at, at};
+}
+
+// What several measures need of a column becomes one text: a function over the columns that it is built on. Nothing where
+// the expression is as short as its name, or built on too many columns to be read.
+std::optional<std::pair<RowFunction, std::string>> function_of(const CheckedModel& model, ColumnId id,
+                                                               const std::set<ColumnId>& removed) {
+  constexpr std::size_t short_text = 20;
+  constexpr std::size_t most_arguments = 6;
+  const TextExpander expander(model, removed);
+  RowFunction function{model.column(id).name, expander.read_columns(id)};
+  if (is_taken(model, function.name)) function.name = model.tables[id.table].name + "_" + function.name;
+  if (is_taken(model, function.name) || function.arguments.empty() || function.arguments.size() > most_arguments ||
+      expander.text_of(id, id.table, {}).size() <= short_text)
+    return std::nullopt;
+  TextExpander::Names names;
+  for (const ColumnRef& argument : function.arguments) {
+    const std::string& plain = model.column(argument.column).name;
+    std::string name = plain;
+    const auto is_used = [&](const std::string& other) {
+      return is_taken(model, other) ||
+             std::any_of(names.begin(), names.end(), [&](const auto& known) { return known.second == other; });
+    };
+    for (int n = 2; is_used(name); ++n) name = fmt::format("{}_{}", plain, n);
+    names.emplace_back(argument, name);
+  }
+  std::vector<std::string> written;
+  for (const auto& [argument, name] : names) written.push_back(written_name(name));
+  std::string text = fmt::format("function {}({}) = {}", written_name(function.name), fmt::join(written, ", "),
+                                 expander.text_of(id, id.table, {}, names));
+  if (const std::string& description = model.column(id).description; !description.empty())
+    text += " " + written_text(description);
+  return std::pair{std::move(function), std::move(text)};
+}
+
+// How many measures and queries read a column themselves.
+std::size_t measures_that_read(const CheckedModel& model, ColumnId id) {
+  std::set<std::pair<Role, std::string>> found;
+  each_definition(model, [&](const Definition& definition) {
+    const bool is_of_measures = definition.role == Role::measure || definition.role == Role::draft ||
+                                definition.role == Role::show || definition.role == Role::having;
+    bool reads = false;
+    walk(definition.expression,
+         [&](const Node& node) { reads = reads || (node.op == Op::column && node.column.column == id); });
+    if (is_of_measures && reads) found.emplace(definition.role, definition.name);
+  });
+  return found.size();
+}
 
 // --- what goes -------------------------------------------------------------------------------------------------------
 
@@ -293,14 +407,21 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
                            removed.contains(proved)});
   };
   TextEdits edits;
+  RowFunctions functions;
   for (const ColumnId each : gone) {
     edits.remove_declaration(model.sources[model.column(each).span.file].text, model.column(each).span);
     claim(each);
+    if (measures_that_read(model, each) < 2) continue;
+    if (auto function = function_of(model, each, removed)) {
+      const Span& table = model.tables[each.table].span;
+      edits.insert(behind(model.sources[table.file].text, table), "\n" + function->second);
+      functions.emplace(each, std::move(function->first));
+    }
   }
   each_definition(model, [&](const Definition& definition) {
     const bool is_column = definition.role == Role::calculated_column;
     if ((is_column && removed.contains(*definition.column)) || !reads_any(definition.expression, removed)) return;
-    const TextExpander expander(*definition.model, removed);
+    const TextExpander expander(*definition.model, removed, functions);
     if (definition.role == Role::key) {
       const auto& keys = definition.query->by;
       expander.rewrite(*std::find_if(keys.begin(), keys.end(),
