@@ -42,7 +42,8 @@ struct Options {
   // Called from the calling thread: of a load a few times a second at most, of a question that takes over a second as
   // often as there is something new.
   std::function<void(const Progress&)> progress;
-  // Calls off the questions that are under way, and those asked after, once it is true: they end with JR-707.
+  // Calls off the questions and loads that are under way, and those asked after, once it is true: they end with JR-707,
+  // and a load leaves the earlier store as it was.
   std::shared_ptr<const std::atomic<bool>> cancelled;
   // How many bytes answering a question may add to what this process has allocated; beyond them it ends with JR-708.
   // What other threads allocate at the same time counts as well. 0: no limit.

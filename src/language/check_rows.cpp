@@ -697,6 +697,65 @@ bool ExpressionChecker::names_rows(const syntax::Rows& rows) const {
                      [&](const NameInScope& n) { return n.name == name && n.rows; });
 }
 
+namespace {
+
+// The body of a `let` of scalars with its values in the place of their names. Nothing where a name is not used, whose
+// value would be lost, or where the result would be too large.
+NodePtr written_out(const Node& let) {
+  constexpr std::size_t most_nodes = 10'000;
+  std::map<VariableId, std::size_t> sizes;
+  std::set<VariableId> used;
+  const auto size_of = [&](const NodePtr& node) {
+    std::size_t size = 0;
+    walk(node, [&](const Node& n) {
+      const auto name = n.op == Op::name ? sizes.find(n.variable) : sizes.end();
+      size += name == sizes.end() ? 1 : name->second;
+      if (name != sizes.end()) used.insert(n.variable);
+    });
+    return size;
+  };
+  std::map<VariableId, NodePtr> values;
+  const auto with_values = [&](const NodePtr& node) {
+    return replaced(node, [&](const NodePtr& n) -> NodePtr {
+      const auto value = n->op == Op::name ? values.find(n->variable) : values.end();
+      return value == values.end() ? nullptr : value->second;
+    });
+  };
+  for (const Let& item : let.lets) {
+    const std::size_t size = size_of(item.value);
+    if (size > most_nodes) return nullptr;
+    sizes[item.name] = size;
+    values[item.name] = with_values(item.value);
+  }
+  if (size_of(let.children[0]) > most_nodes || used.size() < let.lets.size()) return nullptr;
+  auto body = std::make_shared<Node>(*with_values(let.children[0]));
+  body->span = let.span;
+  return body;
+}
+
+// Whether an expression reads the slice's own columns.
+bool reads_slice(const NodePtr& node) {
+  if (!node || node->op == Op::aggregate || node->op == Op::modified) return false;
+  if (node->op == Op::column && node->variable == slice_row) return true;
+  return std::any_of(node->children.begin(), node->children.end(), reads_slice) ||
+         std::any_of(node->lets.begin(), node->lets.end(), [](const Let& let) { return reads_slice(let.value); });
+}
+
+// Whether an expression needs nothing but values of rows and names.
+bool is_of_values(const NodePtr& node) {
+  bool only = true;
+  walk(node, [&](const Node& n) {
+    const OpForm form = form_of(n.op);
+    only = only && (form == OpForm::literal || form == OpForm::operation || form == OpForm::column ||
+                    form == OpForm::field || form == OpForm::name);
+  });
+  return only;
+}
+
+}  // namespace
+
+// Names of values of rows, and all names in what a condition or key says of the slice's columns, are written out: which
+// columns it is about must be plain.
 NodePtr ExpressionChecker::let(const Expression& e) {
   auto node = std::make_shared<Node>();
   node->op = Op::let;
@@ -730,7 +789,18 @@ NodePtr ExpressionChecker::let(const Expression& e) {
   if (!body) return nullptr;
   node->type = body->type;
   node->children = {std::move(body)};
-  return node;
+  const bool has_sets = std::any_of(node->lets.begin(), node->lets.end(), [](const Let& let) { return let.rows; });
+  const bool is_plain =
+      !has_sets && is_of_values(node->children[0]) &&
+      std::all_of(node->lets.begin(), node->lets.end(), [](const Let& let) { return is_of_values(let.value); });
+  const bool is_of_slice = scope_.kind == ScopeKind::slice && reads_slice(node);
+  if (!is_of_slice && !is_plain) return node;
+  if (NodePtr whole = has_sets ? nullptr : written_out(*node)) return whole;
+  if (!is_of_slice) return node;
+  return error(e.span, "JR-417",
+               has_sets ? "what a condition or key says of columns can't name a set of rows"
+                        : "in a condition or key each name of `let` is used, and what it all comes to is not too large",
+               "name it outside: let (…) (MEASURE where …)");
 }
 
 }  // namespace juniper::language

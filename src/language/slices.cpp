@@ -71,10 +71,13 @@ Reach reach_through(const CheckedModel& model, const Predicate& predicate, Table
 }
 
 std::optional<TableIndex> bridge_of(const CheckedModel& model, const Predicate& predicate, const SeenTable& seen) {
+  std::optional<TableIndex> over;
   for (const TableIndex bridge : seen.bridges) {
-    if (reach_through(model, predicate, seen.table, bridge, seen.roles) == Reach::all) return bridge;
+    if (reach_through(model, predicate, seen.table, bridge, seen.roles) != Reach::all) continue;
+    if (over) return std::nullopt;
+    over = bridge;
   }
-  return std::nullopt;
+  return over;
 }
 
 bool is_bridge_alone(const Modifiers& m) {

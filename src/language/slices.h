@@ -56,8 +56,8 @@ Meeting meeting(const CheckedModel& model, TableIndex table, TableIndex bridge, 
 Reach reach_through(const CheckedModel& model, const Predicate& predicate, TableIndex table, TableIndex bridge,
                     const Roles& roles);
 
-// The bridge over which a predicate reaches rows of a table; nothing where these tell themselves, or nobody does. There is
-// one at most, as the checker holds.
+// The one bridge over which a predicate reaches rows of a table; nothing where these tell themselves, nobody does, or
+// several do.
 std::optional<TableIndex> bridge_of(const CheckedModel& model, const Predicate& predicate, const SeenTable& seen);
 
 // Whether modifiers are `through` and nothing else.

@@ -47,6 +47,8 @@ Loader::Loader(const Model& model, const Options& options, std::set<std::string>
       unchanged_(model_.tables.size(), false),
       carried_columns_(model_, today_of(options), earlier) {
   store_.model_texts = texts_beside(model);
+  watched_.cancelled = options.cancelled;
+  source_.watch = &watch_;
 }
 
 Result<store::Store> Loader::run(const std::string& signature) {
@@ -91,6 +93,7 @@ Result<store::Store> Loader::run(const std::string& signature) {
 }
 
 void Loader::report(const Progress& progress) const {
+  watch_.check();
   if (options_.progress) options_.progress(progress);
 }
 

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "engine/asked/source.h"
+#include "engine/asked/watch.h"
 #include "juniper/dataset.h"
 #include "language/traverse.h"
 #include "loading/carried_columns.h"
@@ -53,6 +54,7 @@ class Loader {
   Result<store::Store> run(const std::string& signature);
 
  private:
+  // Tells how far it is; throws where the load was called off (JR-707).
   void report(const Progress& progress) const;
   Result<void> read_table(TableIndex t);
 
@@ -136,6 +138,8 @@ class Loader {
   source::Rejects* rejects_;
   bool asks_servers_ = false;
   source::Connections connections_;
+  Options watched_;  // what calls the load off
+  engine::Watch watch_{watched_};
   store::StoreWriter& writer_;  // gets what is made as soon as it is
   store::Store store_;
   engine::Source source_;

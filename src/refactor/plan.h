@@ -23,7 +23,9 @@ struct Step {
   std::string date_name;  // of split; "" for those that it gives
   std::string time_name;
   std::vector<std::string> columns;  // of reorder
-  std::string text;                  // the step as it is written
+  // Of inline: what several measures need is written into each of them, and is no function.
+  bool spells_out = false;
+  std::string text;  // the step as it is written
 };
 
 // Reads a plan, steps one behind the other:

@@ -60,7 +60,35 @@ class Planner {
     std::vector<Claim> claims;
   };
 
-  Result<void> run(std::vector<Step> steps) {
+  // A later step may have to change what an inlined column has become, which it can't where that is the text of a
+  // function: then it is written out in each measure.
+  Result<void> run(const std::vector<Step>& steps) {
+    Planner other = *this;
+    auto done = try_run(steps);
+    std::vector<Step> spelled_out = steps;
+    bool inlines = false;
+    for (Step& step : spelled_out) {
+      step.spells_out = true;
+      inlines = inlines || step.verb == Verb::inline_column;
+    }
+    if ((done && left_out.empty()) || !inlines) return done;
+    if (auto again = other.try_run(std::move(spelled_out));
+        again && (!done || other.left_out.size() < left_out.size())) {
+      *this = std::move(other);
+      return again;
+    }
+    return done;
+  }
+
+  const Model& model() const { return model_; }
+
+  std::vector<std::string> titles;
+  std::vector<Stage> stages;
+  std::vector<std::string> notes;
+  std::set<std::string> left_out;  // steps
+
+ private:
+  Result<void> try_run(std::vector<Step> steps) {
     std::stable_sort(steps.begin(), steps.end(), [](const Step& a, const Step& b) { return a.verb < b.verb; });
     // What goes need not be changed first.
     std::erase_if(steps, [&](const Step& step) {
@@ -113,14 +141,6 @@ class Planner {
     return {};
   }
 
-  const Model& model() const { return model_; }
-
-  std::vector<std::string> titles;
-  std::vector<Stage> stages;
-  std::vector<std::string> notes;
-  std::set<std::string> left_out;  // steps
-
- private:
   // True if a column is gone that was there at first: an earlier step has moved it away with another.
   bool went_before(const Step& step, const Diagnostics& errors) const {
     const bool takes_away = step.verb == Verb::inline_column || step.verb == Verb::drop;
@@ -452,7 +472,7 @@ Result<Refactoring> refactor(const Dataset& dataset, const std::string& text, co
     auto steps = refactoring::parse_plan(text);
     if (!steps) return tl::unexpected(steps.error());
     Planner planner(dataset.model());
-    if (auto planned = planner.run(std::move(*steps)); !planned) return tl::unexpected(planned.error());
+    if (auto planned = planner.run(*steps); !planned) return tl::unexpected(planned.error());
     return carry_out(dataset, planner, settings);
   });
 }
@@ -483,7 +503,7 @@ Result<Refactoring> apply_remedies(const Dataset& dataset, const std::vector<std
       auto read = refactoring::parse_plan(joined(steps));
       if (!read) return tl::unexpected(read.error());
       Planner planner(dataset.model(), Planner::Blocked::is_left_out);
-      if (auto planned = planner.run(std::move(*read)); !planned) return tl::unexpected(planned.error());
+      if (auto planned = planner.run(*read); !planned) return tl::unexpected(planned.error());
       for (const std::string& note : planner.notes) {
         if (std::find(notes.begin(), notes.end(), note) == notes.end()) notes.push_back(note);
       }

@@ -370,6 +370,30 @@ TEST_F(Language, QueriesMayDraftMeasures) {
   EXPECT_EQ(test::codes(refused.error()), "JR-413");
 }
 
+// Names of values in conditions and keys are written out: it is the columns behind them that tell which tables they reach.
+TEST_F(Language, NamesInConditionsAndKeysStandForTheirColumns) {
+  const auto answer = [&](const std::string& query) { return test::answer(dataset_, query); };
+  expect("show energy where let (m = days.month, twice = m + m) (twice = 4 and m > 1)",
+         answer("show energy where days.month = 2"));
+  expect("show energy where days.year = 2025 or let (r = stations.region) (r = \"Coast\" and r <> \"x\")",
+         answer("show energy where days.year = 2025 or stations.region = \"Coast\""));
+  expect("by let (m = days.month) (m * m) as square show energy",
+         answer("by days.month * days.month as square show energy"));
+  expect("show (energy where let (m = max(bay_id for bays)) (bays.bay_id = m)) as a",
+         answer("show (energy where bays.bay_id = max(bay_id for bays)) as a"));
+  expect("show sum(let (k = energy_kwh) (k * k) for sessions) as a",
+         answer("show sum(energy_kwh * energy_kwh for sessions) as a"));
+  expect_error("by visits.cost show energy where let (r = visits.cost) (r > 1)", "JR-403 JR-403",
+               "does not reach sessions");
+  expect_error("show energy where let (r = visits.cost) (days.month = 1)", "JR-417", "each name of `let` is used");
+  expect_error("show (energy where let (s = stations where region = \"Coast\") (days.month = count(s))) as a", "JR-417",
+               "can't name a set of rows");
+  std::string doubled = "let (v0 = days.month";
+  for (int i = 1; i < 30; ++i)
+    doubled += ", v" + std::to_string(i) + " = v" + std::to_string(i - 1) + " + v" + std::to_string(i - 1);
+  expect_error("show energy where " + doubled + ") (v29 > 1)", "JR-417", "not too large");
+}
+
 TEST_F(Language, WhatCannotBeMeantIsAnErrorThatTeaches) {
   expect_error("show max(revenue for s in stations) as x", "JR-401", "`revenue of s` or `revenue of slice`");
   expect_error("by stations.region show count(tariffs) as n", "JR-403", "across stations.region");

@@ -9,6 +9,7 @@
 #include "juniper/dataset.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
+#include "support/deadline.h"
 #include "support/support.h"
 
 namespace juniper::load_test {
@@ -423,6 +424,35 @@ TEST(Dataset, TheStoreMayStandElsewhere) {
   EXPECT_EQ(test::answer(model.open(options), "show total"), "6.75");
   EXPECT_TRUE(std::filesystem::exists(options.store));
   EXPECT_FALSE(std::filesystem::exists(model.folder.path("model.jrs")));
+}
+
+// A load may be called off where it reads, and where it computes a column that looks at all rows for each; the earlier
+// store stays.
+TEST(LoadCalledOff, LeavesTheEarlierStore) {
+  std::string csv = "n\n";
+  for (int i = 0; i < 60'000; ++i) csv += std::to_string(i * 7919 % 60'000) + "\n";
+  const std::string begin = "table t from csv \"t.csv\" { n integer";
+  const std::string end = " }\nmeasure total = sum(n for t)\n";
+  const test::SmallModel model(begin + end, {{"t.csv", csv}});
+  EXPECT_EQ(test::answer(model.open(), "show total"), "1799970000");
+  const auto before = test::read_file(model.folder.path("model.jrs"));
+  model.folder.write("model.ridge", begin + "  slow = max(w.n for w in t where w.n * this.n > w.n + 2 * this.n)" + end);
+  const auto cancelled = std::make_shared<std::atomic<bool>>(false);
+  Options options;
+  options.cancelled = cancelled;
+  for (const int milliseconds : {0, 1, 20, 150}) {
+    const test::Deadline deadline(cancelled, std::chrono::milliseconds(milliseconds));
+    const auto begun = std::chrono::steady_clock::now();
+    const auto opened = Dataset::open(model.path(), options);
+    ASSERT_FALSE(opened);
+    EXPECT_EQ(test::codes(opened.error()), "JR-707");
+    EXPECT_LT(std::chrono::steady_clock::now() - begun, std::chrono::seconds(20));
+  }
+  EXPECT_EQ(test::read_file(model.folder.path("model.jrs")), before);
+  std::size_t files = 0;
+  for (const auto& entry : std::filesystem::directory_iterator(model.folder.path(".")))
+    files += entry.is_regular_file();
+  EXPECT_EQ(files, 3U);
 }
 
 }  // namespace

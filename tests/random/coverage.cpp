@@ -81,10 +81,13 @@ class Collector {
 
 const std::set<std::string>& Coverage::all() {
   static const std::set<std::string> names = [] {
-    std::set<std::string> out{
-        "let rows", "m of",    "m of slice", "m via",       "m through", "m across", "m across everything",
-        "m where",  "rows of", "rows via",   "rows across", "by",        "where",    "having",
-        "total",    "limit",   "keep empty", "draft",       "sort"};
+    std::set<std::string> out{"let rows",      "m of",      "m of slice",
+                              "m via",         "m through", "function",
+                              "by expression", "m across",  "m across everything",
+                              "m where",       "rows of",   "rows via",
+                              "rows across",   "by",        "where",
+                              "having",        "total",     "limit",
+                              "keep empty",    "draft",     "sort"};
     for (const char* name : operators) {
       if (name != std::string("call") && name != std::string("aggregate")) out.insert(name);
     }
@@ -115,6 +118,8 @@ void Coverage::add(const Model& model, const Question& question, const QueryResu
   if (query.having) collector.add(query.having);
   std::set<std::string>& found = collector.found;
   if (!query.by.empty()) found.insert("by");
+  if (std::any_of(query.by.begin(), query.by.end(), [](const QueryBy& key) { return !key.is_column(); }))
+    found.insert("by expression");
   if (!query.where.empty()) found.insert("where");
   if (query.having) found.insert("having");
   if (!query.totals.empty()) found.insert("total");
@@ -122,6 +127,7 @@ void Coverage::add(const Model& model, const Question& question, const QueryResu
   if (query.limit) found.insert("limit");
   if (query.keep_empty) found.insert("keep empty");
   if (question.query.starts_with("with measure")) found.insert("draft");
+  if (question.query.find("fn") != std::string::npos) found.insert("function");
   for (auto a = found.begin(); a != found.end(); ++a) {
     ++single_[*a];
     for (auto b = std::next(a); b != found.end(); ++b) ++pairs_[{*a, *b}];

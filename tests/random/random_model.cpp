@@ -102,6 +102,7 @@ std::string RandomModel::text() const {
   }
   for (const std::string& link : links) out += "link " + link + "\n";
   if (has_calendar) out += "calendar days.day periods (year, month)\n";
+  for (const FunctionInfo& function : functions) out += "function " + function.name + function.text + "\n";
   for (const std::string& measure : measures) out += measure + "\n";
   return out;
 }

@@ -52,6 +52,15 @@ struct Role {
   std::size_t to;
 };
 
+// A function of the model: of values, or of one measure.
+struct FunctionInfo {
+  std::string name;
+  Type type;
+  std::vector<Type> arguments;
+  bool is_of_measure = false;
+  std::string text;  // its arguments and body: "(a, b) = a + b"
+};
+
 struct RandomModel {
   std::vector<TableInfo> tables;
   std::vector<std::vector<std::vector<std::string>>> rows;  // by table, as CSV fields
@@ -68,7 +77,8 @@ struct RandomModel {
   std::vector<std::string> rows_clauses;  // by table, which rows it holds and in which order; or none
   std::vector<std::string> calculated;    // by table, columns to be added to its text
   std::vector<std::string> parameters;    // declarations
-  std::vector<std::string> measures;      // declarations
+  std::vector<FunctionInfo> functions;
+  std::vector<std::string> measures;  // declarations
   std::vector<ColumnInfo> measure_types;
 
   std::string text() const;

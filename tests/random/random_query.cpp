@@ -392,6 +392,9 @@ class Maker {
       if (place.kind == Place::Kind::measure && chance(random_, 50)) return aggregate(type, place, 0);
       return literal(type);
     }
+    if (chance(random_, 6)) {
+      if (PiecePtr made = call(type, place, depth - 1)) return made;
+    }
     if (place.measures && (place.kind == Place::Kind::measure || chance(random_, 22))) {
       if (chance(random_, 55)) return aggregate(type, place, depth - 1);
       if (chance(random_, 60)) {
@@ -400,6 +403,26 @@ class Maker {
       if (chance(random_, 12)) return let(type, place, depth - 1);
     }
     return operation(type, place, depth - 1);
+  }
+
+  // A function of the model; nothing where none gives the type here.
+  PiecePtr call(Type type, const Place& place, int depth) {
+    std::vector<const FunctionInfo*> fitting;
+    for (const FunctionInfo& function : model_.functions) {
+      const bool may_be =
+          !function.is_of_measure || (place.measures && place.kind == Place::Kind::measure && place.rows.empty());
+      if (function.type == type && may_be) fitting.push_back(&function);
+    }
+    if (fitting.empty()) return nullptr;
+    const FunctionInfo& function = *fitting[pick(random_, fitting.size())];
+    std::vector<std::string> parts{function.name + "("};
+    std::vector<PiecePtr> given;
+    for (const Type argument : function.arguments) {
+      if (!given.empty()) parts.emplace_back(", ");
+      given.push_back(expression(argument, place, depth));
+    }
+    parts.emplace_back(")");
+    return node(std::move(parts), std::move(given));
   }
 
   PiecePtr condition(const Place& place, int depth) { return expression(boolean, place, depth); }
@@ -986,7 +1009,37 @@ class Maker {
 
 }  // namespace
 
+namespace {
+
+// Some of all functions that there are to draw, each under its own number.
+void add_functions(Random& random, RandomModel& model) {
+  static const Type tenths{TypeKind::decimal, 1};
+  static const std::vector<FunctionInfo> all{
+      {"fn0", integer, {integer, integer}, false, "(a, b) = a + b * 2"},
+      {"fn1", integer, {integer, integer}, false, "(a, b) = case when a > b then a else abs(b) end"},
+      {"fn2", integer, {text}, false, "(a) = length(a || \"-\" || upper(a))"},
+      {"fn3", text, {text, integer}, false, "(a, n) = if n > 1 then a else text(n)"},
+      {"fn4", tenths, {tenths, integer}, false, "(a, n) = let (held = a + n) (held + 0.5)"},
+      {"fn5", boolean, {integer, integer}, false, "(a, b) = a = b or a is null and b is not null"},
+      {"fn6", date, {date, integer}, false, "(d, n) = add_days(d, n)"},
+      {"fn7", real, {tenths}, false, "(x) = x / 4"},
+      {"fn8", integer, {integer}, true, "(m) = (m across everything)"},
+      {"fn9", tenths, {tenths}, true, "(m) = m + coalesce((m across everything), 0.5)"},
+      {"fn10", integer, {integer}, true, "(m) = (m during shift(-1 month)) + fn0(m, 1)"},
+      {"fn11", text, {text}, true, "(m) = coalesce((m during to_date(year)), m)"},
+  };
+  for (const FunctionInfo& function : all) {
+    const bool needs_calendar = function.text.find("during") != std::string::npos;
+    const bool is_first = function.name == "fn0";  // which others call
+    if (is_first || (chance(random, 40) && (model.has_calendar || !needs_calendar)))
+      model.functions.push_back(function);
+  }
+}
+
+}  // namespace
+
 void add_definitions(Random& random, RandomModel& model) {
+  add_functions(random, model);
   for (int i = 0; i < 3; ++i) {
     Maker maker(random, model);
     const Type type = i == 0 ? integer : (i == 1 ? Type{TypeKind::decimal, 1} : maker.any_type());
@@ -1079,7 +1132,7 @@ RandomQuery random_query(Random& random, const RandomModel& model) {
   slice.kind = Place::Kind::slice;
   slice.measures = false;
   std::vector<std::string> named;
-  for (std::size_t i = chance(random, 25) ? 1 + pick(random, 2) : 0; i > 0; --i) {
+  for (std::size_t i = chance(random, 40) ? 1 + pick(random, 2) : 0; i > 0; --i) {
     const Type type = maker.any_type();
     const std::string expression = maker.expression(type, slice, 1 + static_cast<int>(pick(random, 2)))->text();
     const bool reads = std::any_of(model.tables.begin(), model.tables.end(), [&](const TableInfo& table) {
@@ -1212,13 +1265,29 @@ RandomQuery with_meaning(const Model& model, RandomQuery query) {
     if (checks(more)) kept = more;
   };
   keep([&](RandomQuery& q) { q.drafts = query.drafts; });
-  for (const std::string& by : query.by) keep([&](RandomQuery& q) { q.by.push_back(by); });
+  // Keys need a measure whose rows lead to them: all of them together, or as many as there are one for.
+  for (const PiecePtr& shown : query.show) {
+    if (kept.by.size() == query.by.size()) break;
+    RandomQuery more = kept;
+    if (more.by.empty()) more.show = {shown};
+    more.by = query.by;
+    if (checks(more)) {
+      kept = more;
+      break;
+    }
+    for (const std::string& by : query.by) {
+      more.by = {by};
+      if (kept.by.empty() && checks(more)) kept = more;
+    }
+  }
   keep([&](RandomQuery& q) { q.where = query.where; });
   keep([&](RandomQuery& q) { q.having = query.having; });
   keep([&](RandomQuery& q) { q.totals = query.totals; });
   keep([&](RandomQuery& q) { q.keep_empty = query.keep_empty; });
-  for (const PiecePtr& shown : query.show) keep([&](RandomQuery& q) { q.show.push_back(shown); });
-  if (kept.show.size() > 1) kept.show.erase(kept.show.begin());
+  for (const PiecePtr& shown : query.show) {
+    if (shown != kept.show[0]) keep([&](RandomQuery& q) { q.show.push_back(shown); });
+  }
+  if (kept.show.size() > 1 && kept.show[0] == one) kept.show.erase(kept.show.begin());
   keep([&](RandomQuery& q) { q.sort = query.show[0] == q.show[0] ? query.sort : ""; });
   keep([&](RandomQuery& q) { q.limit = query.limit; });
   return kept;

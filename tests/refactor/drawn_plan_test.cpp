@@ -169,7 +169,7 @@ TEST(DrawnPlan, CapturedQueriesAreAnsweredAsBefore) {
   const std::uint64_t seed = test::test_seed(20261204);
   fmt::print("seed {}\n", seed);
   test::Random random(seed);
-  const std::size_t plans = std::max<std::size_t>(40, test::test_count(40));  // fewer may hold none of a kind
+  const std::size_t plans = std::max<std::size_t>(120, test::test_count(120));  // fewer may hold none of a kind
   std::size_t judged = 0;
   std::size_t accepted = 0;
   std::size_t kept = 0;

@@ -35,7 +35,7 @@ Watch::Watch(const Options& options)
 
 void Watch::check() const {
   if (options_.cancelled && *options_.cancelled)
-    throw base::Failure(base::error("JR-707", "the question was called off before it was answered"));
+    throw base::Failure(base::error("JR-707", "this was called off before it was done"));
   if (options_.memory == 0) return;
   const std::uint64_t now = allocated_bytes();
   const std::uint64_t taken = now - std::min(now, memory_at_begin_);

@@ -283,7 +283,8 @@ void TableScans::scan_over_bridges(TableScan& made, const Levels& levels) {
     request.keys.push_back(met_key(met.from_table));
     ScanRequest of_bridge;
     of_bridge.table = table;
-    bridge.keys = add_keys(of_bridge, seen.roles, levels, read_over(seen, table), Combined::no);
+    const auto is_told = [&](const Predicate& predicate) { return bridge_of(model_, predicate, seen) == table; };
+    bridge.keys = add_keys(of_bridge, seen.roles, levels, is_told, Combined::no);
     bridge.rows.table = table;
     bridge.rows.conditions = filters(table, seen.roles, read_over(seen, table));
     bridge.rows.keys = std::move(of_bridge.keys);

@@ -289,7 +289,7 @@ Span behind(std::string_view text, const Span& declaration) {
 // the expression is as short as its name, or built on too many columns to be read.
 std::optional<std::pair<RowFunction, std::string>> function_of(const CheckedModel& model, ColumnId id,
                                                                const std::set<ColumnId>& removed) {
-  constexpr std::size_t short_text = 20;
+  constexpr std::size_t short_text = 24;
   constexpr std::size_t most_arguments = 6;
   const TextExpander expander(model, removed);
   RowFunction function{model.column(id).name, expander.read_columns(id)};
@@ -411,7 +411,7 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
   for (const ColumnId each : gone) {
     edits.remove_declaration(model.sources[model.column(each).span.file].text, model.column(each).span);
     claim(each);
-    if (measures_that_read(model, each) < 2) continue;
+    if (step.spells_out || measures_that_read(model, each) < 2) continue;
     if (auto function = function_of(model, each, removed)) {
       const Span& table = model.tables[each.table].span;
       edits.insert(behind(model.sources[table.file].text, table), "\n" + function->second);
@@ -421,7 +421,8 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
   each_definition(model, [&](const Definition& definition) {
     const bool is_column = definition.role == Role::calculated_column;
     if ((is_column && removed.contains(*definition.column)) || !reads_any(definition.expression, removed)) return;
-    const TextExpander expander(*definition.model, removed, functions);
+    // What is stored is proved by its own text, in the model before as well: it names no new function.
+    const TextExpander expander(*definition.model, removed, is_column ? RowFunctions() : functions);
     if (definition.role == Role::key) {
       const auto& keys = definition.query->by;
       expander.rewrite(*std::find_if(keys.begin(), keys.end(),
