@@ -499,6 +499,48 @@ void add_looked_up_here(const std::uint32_t* numbers, std::size_t count, const s
   look_up_all<true>(numbers, count, words, log_bits, shift, out);
 }
 
+template <bool add>
+HWY_INLINE void look_up_all_pieces(const std::uint32_t* HWY_RESTRICT numbers, std::size_t count,
+                                   const std::uint32_t* HWY_RESTRICT words, unsigned log_codes, unsigned shift,
+                                   std::uint32_t* HWY_RESTRICT out) {
+  constexpr unsigned bits = pieces::number_bits;
+  constexpr std::uint32_t mask = (1U << bits) - 1;
+  const std::uint32_t within = (1U << log_codes) - 1;
+  std::size_t i = 0;
+#if HWY_TARGET != HWY_SCALAR
+  const hn::CappedTag<std::uint32_t, 16> d;
+  const hn::RebindToSigned<decltype(d)> di;
+  const std::size_t lanes = hn::Lanes(d);
+  for (; i + lanes <= count; i += lanes) {
+    const auto number = hn::LoadU(d, numbers + i);
+    const auto places = hn::BitCast(di, hn::ShiftRightSame(number, static_cast<int>(log_codes)));
+    const auto word = hn::GatherIndex(d, words, places);
+    const auto is_first =
+        hn::Lt(hn::BitCast(di, hn::And(number, hn::Set(d, within))), hn::BitCast(di, hn::ShiftRight<2 * bits>(word)));
+    const auto entry =
+        hn::And(hn::IfThenElse(hn::RebindMask(d, is_first), word, hn::ShiftRight<bits>(word)), hn::Set(d, mask));
+    const auto shifted = hn::ShiftLeftSame(entry, static_cast<int>(shift));
+    hn::StoreU(add ? hn::Or(hn::LoadU(d, out + i), shifted) : shifted, d, out + i);
+  }
+#endif
+  for (; i < count; ++i) {
+    const std::uint32_t word = words[numbers[i] >> log_codes];
+    const bool is_first = (numbers[i] & within) < word >> (2 * bits);
+    const std::uint32_t shifted = ((is_first ? word : word >> bits) & mask) << shift;
+    out[i] = add ? out[i] | shifted : shifted;
+  }
+}
+
+void look_up_pieces_here(const std::uint32_t* numbers, std::size_t count, const std::uint32_t* words,
+                         unsigned log_codes, unsigned shift, std::uint32_t* out) {
+  look_up_all_pieces<false>(numbers, count, words, log_codes, shift, out);
+}
+
+void add_looked_up_pieces_here(const std::uint32_t* numbers, std::size_t count, const std::uint32_t* words,
+                               unsigned log_codes, unsigned shift, std::uint32_t* out) {
+  look_up_all_pieces<true>(numbers, count, words, log_codes, shift, out);
+}
+
 // Places where the first and the last byte are right are looked at, as many at a time as a vector has bytes.
 std::size_t find_text_here(const char* HWY_RESTRICT text, std::size_t size, const char* HWY_RESTRICT part,
                            std::size_t length, std::size_t from) {
@@ -572,6 +614,8 @@ JUNIPER_WIDEST(widest_find_set, find_set_here);
 JUNIPER_WIDEST(widest_find_in, find_in_here);
 JUNIPER_WIDEST(widest_look_up, look_up_here);
 JUNIPER_WIDEST(widest_add_looked_up, add_looked_up_here);
+JUNIPER_WIDEST(widest_look_up_pieces, look_up_pieces_here);
+JUNIPER_WIDEST(widest_add_looked_up_pieces, add_looked_up_pieces_here);
 JUNIPER_WIDEST(widest_find_text, find_text_here);
 JUNIPER_WIDEST(widest_sum, sum_here);
 JUNIPER_WIDEST(widest_highest, highest_here);
@@ -678,6 +722,16 @@ void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words,
 void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
                    unsigned shift, std::uint32_t* out) {
   widest_add_looked_up(numbers.data(), numbers.size(), words, log_bits, shift, out);
+}
+
+void look_up_pieces(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_codes,
+                    unsigned shift, std::uint32_t* out) {
+  widest_look_up_pieces(numbers.data(), numbers.size(), words, log_codes, shift, out);
+}
+
+void add_looked_up_pieces(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_codes,
+                          unsigned shift, std::uint32_t* out) {
+  widest_add_looked_up_pieces(numbers.data(), numbers.size(), words, log_codes, shift, out);
 }
 
 std::size_t find_text(std::string_view text, std::string_view part, std::size_t from) {

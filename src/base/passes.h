@@ -83,6 +83,16 @@ void look_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words,
 void add_looked_up(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_bits,
                    unsigned shift, std::uint32_t* out);
 
+// The same of a table in pieces (base/piece_table.h): the word at number >> log_codes holds two entries of number_bits,
+// and behind them from which of its codes on the second stands for it.
+namespace pieces {
+constexpr unsigned number_bits = 10;
+}
+void look_up_pieces(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_codes,
+                    unsigned shift, std::uint32_t* out);
+void add_looked_up_pieces(std::span<const std::uint32_t> numbers, const std::uint32_t* words, unsigned log_codes,
+                          unsigned shift, std::uint32_t* out);
+
 // Where `part` stands first in a text, from a place on; npos: nowhere. The empty part stands everywhere.
 std::size_t find_text(std::string_view text, std::string_view part, std::size_t from);
 

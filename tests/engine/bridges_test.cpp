@@ -59,6 +59,23 @@ TEST_F(Bridges, EachRowCountsOnceInEachGroupAndOnceInATotal) {
          "East|30.0|2\nWest|35.0|3\nnull|3.0|1\ngrand:|38.0|4");
 }
 
+TEST_F(Bridges, WhatDoesNotAddUpIsSaid) {
+  const std::string query = "by groups.name, days.month show shared, energy across groups as all_energy total ";
+  for (const Plan plan : {Plan::engine, Plan::naive}) {
+    const auto notes = [&](const std::string& total) {
+      Question question{query + total};
+      question.plan = plan;
+      return ask(dataset_, question)->notes;
+    };
+    ASSERT_EQ(notes("grand").size(), 1U);
+    EXPECT_EQ(notes("grand")[0],
+              "a row counts once for each groups.name that memberships puts it in: these do not add up to the total");
+    EXPECT_EQ(notes("days.month").size(), 1U);
+    EXPECT_TRUE(notes("groups.name").empty());
+  }
+  EXPECT_TRUE(ask(dataset_, {"by groups.name show shared"})->notes.empty());
+}
+
 TEST_F(Bridges, WithoutAFilterRowsOfNoMembershipAreLeftOut) {
   expect("show shared, energy, share", "38.0|46.0|0.8260869565217391");
 }

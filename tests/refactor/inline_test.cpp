@@ -128,8 +128,8 @@ TEST(Inline, WhatSeveralMeasuresNeedIsAFunction) {
                     "measure waits = sum(idle + 1 for sessions) measure longest = max(idle + 1 for sessions)\n"
                     "measure one = sum(round(energy * tariffs.price, 1) * 2 for sessions)\n"
                     "query q { by stations.region show revenue, dearest, waits, longest, one total grand }\n")
-                .replace(r->texts[0].after.find("\nfunction"), 0,
-                         "\nfunction value(energy, price, idle) = round(energy * price, 2) - coalesce(idle * 0.10, 0) "
+                .replace(r->texts[0].after.find("\n\nfunction"), 0,
+                         "\n\nfunction value(energy, price, idle) = round(energy * price, 2) - coalesce(idle * 0.10, 0) "
                          "\"What a session costs\""));
 }
 

@@ -2,9 +2,37 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
+
+#include "language/slices.h"
+
 namespace juniper::engine {
 
 using language::Query;
+
+namespace {
+
+// Groups that rows belong to over a bridge overlap: a total that leaves them out is not their sum.
+void note_overlaps(const language::CheckedModel& model, const Query& query,
+                   const std::vector<std::vector<std::uint32_t>>& kept, QueryResult& result) {
+  for (std::uint32_t k = 0; k < query.by.size(); ++k) {
+    const bool is_left_out = std::any_of(kept.begin(), kept.end(), [&](const auto& level) {
+      return std::find(level.begin(), level.end(), k) == level.end();
+    });
+    if (!is_left_out) continue;
+    const language::QueryBy& key = query.by[k];
+    for (const language::SeenTable& seen : query.sources) {
+      const auto bridge = bridge_of(model, {language::PredicateKind::key, key.expression, 0, key.span, 0}, seen);
+      if (!bridge) continue;
+      result.notes.push_back(
+          fmt::format("a row counts once for each {} that {} puts it in: these do not add up to the total", key.name,
+                      model.tables[*bridge].name));
+      break;
+    }
+  }
+}
+
+}  // namespace
 
 QueryResult empty_result(const language::CheckedModel& model, const Query& query,
                          const std::vector<std::vector<std::uint32_t>>& kept) {
@@ -32,6 +60,7 @@ QueryResult empty_result(const language::CheckedModel& model, const Query& query
     result.levels.push_back(names);
     result.kept.push_back(std::move(is_kept));
   }
+  note_overlaps(model, query, kept, result);
   return result;
 }
 

@@ -55,7 +55,7 @@ class QueryRun {
     for (std::size_t l = 0; l < levels.size(); ++l) show(l, arrangement, levels[l]);
     QueryResult result = arrangement.result(std::move(levels));
     result.rows_scanned = scans_.rows_scanned() + evaluator_.rows_scanned();
-    result.notes.assign(evaluator_.notes().begin(), evaluator_.notes().end());
+    result.notes.insert(result.notes.end(), evaluator_.notes().begin(), evaluator_.notes().end());
     result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
     return result;
   }

@@ -53,6 +53,10 @@ KeyPacker::KeyPacker(const Program& program, const KeyLayout& layout, const std:
     }
     fill(program, part->table, *step, layout.shift(k) - part->shift);
   }
+  for (ByCode& part : by_code_) {
+    if (const auto* const table = std::get_if<base::PackedTable>(&part.table); part.is_table && table != nullptr)
+      part.pieces = base::PieceTable::of(*table);
+  }
 }
 
 // Puts the codes of one key where they belong in the entries of a table.
@@ -111,10 +115,19 @@ bool KeyPacker::pack(const Program& program, Program::Registers& registers, Key*
       const auto& table = std::get<base::PackedTable>(part.table);
       if constexpr (sizeof(Key) != sizeof(std::uint32_t)) {
         std::array<std::uint32_t, store::block_rows> entries;
-        table.look_up(codes, 0, entries.data());
+        if (part.pieces) {
+          part.pieces->look_up(codes, 0, entries.data());
+        } else {
+          table.look_up(codes, 0, entries.data());
+        }
         add([&](std::size_t i) { return static_cast<Key>(static_cast<Key>(entries[i]) << part.shift); });
+      } else if (written && part.pieces) {
+        part.pieces->add_looked_up(codes, part.shift, keys);
       } else if (written) {
         table.add_looked_up(codes, part.shift, keys);
+      } else if (part.pieces) {
+        part.pieces->look_up(codes, part.shift, keys);
+        written = true;
       } else {
         table.look_up(codes, part.shift, keys);
         written = true;

@@ -2,9 +2,11 @@
 // packed once for each of its codes and looked up together.
 #pragma once
 
+#include <optional>
 #include <variant>
 #include <vector>
 
+#include "base/piece_table.h"
 #include "engine/program/program.h"
 #include "engine/scan/scan.h"
 
@@ -49,6 +51,7 @@ class KeyPacker {
     std::size_t column = 0;  // of the layout, whose code it is where there is no table
     Table table;
     unsigned shift = 0;  // of what stands in the table
+    std::optional<base::PieceTable> pieces = {};  // the same, where it is looked up faster
     PackedKey of(const KeyLayout& layout, std::uint64_t code) const {
       if (!is_table) return layout.with(0, column, code);
       return std::visit([&](const auto& t) { return PackedKey{t[code]} << shift; }, table);

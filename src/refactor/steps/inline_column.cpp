@@ -414,7 +414,7 @@ Result<Applied> inline_column(const Model& read, const Step& step) {
     if (step.spells_out || measures_that_read(model, each) < 2) continue;
     if (auto function = function_of(model, each, removed)) {
       const Span& table = model.tables[each.table].span;
-      edits.insert(behind(model.sources[table.file].text, table), "\n" + function->second);
+      edits.insert(behind(model.sources[table.file].text, table), "\n\n" + function->second);
       functions.emplace(each, std::move(function->first));
     }
   }
