@@ -120,17 +120,18 @@ TEST(Inline, WhatSeveralMeasuresNeedIsAFunction) {
   const auto r = refactor(model.open(), "inline sessions.value inline sessions.short inline sessions.once");
   ASSERT_TRUE(r) << test::messages(r.error());
   EXPECT_TRUE(r->proved());
-  EXPECT_EQ(r->texts[0].after,
-            network("",
-                    "measure revenue = sum(value(energy, tariffs.price, idle) for sessions)\n"
-                    "measure dearest = max(value(energy, tariffs.price, idle) for s in sessions where "
-                    "value(energy, tariffs.price, idle) > 1)\n"
-                    "measure waits = sum(idle + 1 for sessions) measure longest = max(idle + 1 for sessions)\n"
-                    "measure one = sum(round(energy * tariffs.price, 1) * 2 for sessions)\n"
-                    "query q { by stations.region show revenue, dearest, waits, longest, one total grand }\n")
-                .replace(r->texts[0].after.find("\n\nfunction"), 0,
-                         "\n\nfunction value(energy, price, idle) = round(energy * price, 2) - coalesce(idle * 0.10, 0) "
-                         "\"What a session costs\""));
+  EXPECT_EQ(
+      r->texts[0].after,
+      network("",
+              "measure revenue = sum(value(energy, tariffs.price, idle) for sessions)\n"
+              "measure dearest = max(value(energy, tariffs.price, idle) for s in sessions where "
+              "value(energy, tariffs.price, idle) > 1)\n"
+              "measure waits = sum(idle + 1 for sessions) measure longest = max(idle + 1 for sessions)\n"
+              "measure one = sum(round(energy * tariffs.price, 1) * 2 for sessions)\n"
+              "query q { by stations.region show revenue, dearest, waits, longest, one total grand }\n")
+          .replace(r->texts[0].after.find("\n\nfunction"), 0,
+                   "\n\nfunction value(energy, price, idle) = round(energy * price, 2) - coalesce(idle * 0.10, 0) "
+                   "\"What a session costs\""));
 }
 
 // A function's name and those of its arguments are free ones.

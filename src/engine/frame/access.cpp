@@ -272,7 +272,8 @@ void Evaluator::add_bridge(Access& access, TableIndex bridge, const PlainRows& r
     parts = bridge_parts(request, met.tables[0], "",
                          rows.slice->predicates.empty() ? Span{} : rows.slice->predicates.front().predicate.span);
     for (std::size_t i = 0; i < wanted.size(); ++i) {
-      if (const auto part = parts->find([&](std::size_t k) { return named.keys[k].at(i); })) wanted[i] = *part;
+      const std::uint32_t part = parts->find([&](std::size_t k) { return named.keys[k].at(i); });
+      if (part != BridgeParts::none) wanted[i] = part;
     }
   } else {
     // Each row of the frame asks for a part of its own.

@@ -157,7 +157,6 @@ bool BridgeParts::read_keys(const Source& source, const RowsRequest& request, st
   // Parts are numbered in the order of the rows that belong to them: by a table where there are few keys.
   keys_ = PackedKeys(layout_.bits());
   parts_.resize(of_rows.size());
-  constexpr std::uint32_t none = 0xFFFFFFFF;
   constexpr unsigned table_bits = 22;
   std::vector<std::uint32_t> table(layout_.bits() <= table_bits ? std::size_t{1} << layout_.bits() : 0, none);
   for (std::size_t i = 0; i < of_rows.size(); ++i) {

@@ -44,17 +44,18 @@ class BridgeParts {
   void prefetch(std::uint64_t row) const { __builtin_prefetch(begins_.data() + std::min(row, begins_.size() - 1)); }
   // The code of a part's k-th key.
   std::uint64_t code(std::uint32_t part, std::size_t k) const { return layout_.code(keys_[part], k); }
-  // The part whose k-th key has the code code_of(k); nothing where no row of the bridge has them.
+  // The part whose k-th key has the code code_of(k); `none` where no row of the bridge has them.
+  static constexpr std::uint32_t none = 0xFFFFFFFF;
   template <class CodeOf>
-  std::optional<std::uint32_t> find(const CodeOf& code_of) const {
+  std::uint32_t find(const CodeOf& code_of) const {
     PackedKey key = 0;
     for (std::size_t k = 0; k < layout_.columns(); ++k) {
       const std::uint64_t code = code_of(k);
-      if (layout_.width(k) < 64 && code >> layout_.width(k) != 0) return std::nullopt;
+      if (layout_.width(k) < 64 && code >> layout_.width(k) != 0) return none;
       key = layout_.with(key, k, code);
     }
     const auto at = numbers_.find(key);
-    return at == numbers_.end() ? std::nullopt : std::optional(at->second);
+    return at == numbers_.end() ? none : at->second;
   }
   // The rows that belong to a part, as bits, where these are at most half of all; else null.
   WantedCodes wanted_rows() const;

@@ -50,7 +50,7 @@ class KeyPacker {
     bool is_table = false;
     std::size_t column = 0;  // of the layout, whose code it is where there is no table
     Table table;
-    unsigned shift = 0;  // of what stands in the table
+    unsigned shift = 0;                           // of what stands in the table
     std::optional<base::PieceTable> pieces = {};  // the same, where it is looked up faster
     PackedKey of(const KeyLayout& layout, std::uint64_t code) const {
       if (!is_table) return layout.with(0, column, code);
