@@ -10,11 +10,15 @@ std::optional<PieceTable> PieceTable::of(const PackedTable& table) {
   constexpr unsigned most_log = 10;
   if (table.words().size_bytes() <= first_cache) return std::nullopt;
   std::vector<std::size_t> changes;
+  std::uint32_t before = table[0];
   for (std::size_t code = 0; code < table.size(); ++code) {
-    if (table[code] > most) return std::nullopt;
-    if (code > 0 && table[code] != table[code - 1]) changes.push_back(code);
-    if (changes.size() > first_cache / sizeof(std::uint32_t)) return std::nullopt;
+    const std::uint32_t number = table[code];
+    if (number == before) continue;
+    changes.push_back(code);
+    if (number > most || changes.size() > first_cache / sizeof(std::uint32_t)) return std::nullopt;
+    before = number;
   }
+  if (table[0] > most) return std::nullopt;
   // As many codes a word as leave at most one change within each.
   const auto fits = [&](unsigned log) {
     for (std::size_t i = 1; i < changes.size(); ++i) {

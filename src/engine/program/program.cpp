@@ -384,16 +384,20 @@ NodePtr cases_of_codes(const NodePtr& node, const KeyValues& values) {
   return copy;
 }
 
+// Whether an expression reads one column alone, of the rows' own table.
+bool is_of_one_column(const std::vector<ColumnRef>& refs) {
+  return !refs.empty() && std::all_of(refs.begin(), refs.end(), [&](const ColumnRef& ref) {
+    return ref.path.empty() && ref.column == refs.front().column;
+  });
+}
+
 }  // namespace
 
 // An expression by whose values rows are grouped. What depends on one column is worth evaluating for each of its codes
 // even where these are many: it is looked up in a small table for each row, and not computed.
 Program::StepIndex Program::add_grouped_by(const NodePtr& expression) {
   const std::vector<ColumnRef> refs = language::column_refs(expression);
-  const bool one_column = !refs.empty() && std::all_of(refs.begin(), refs.end(), [&](const ColumnRef& ref) {
-    return ref.path.empty() && ref.column == refs.front().column;
-  });
-  if (one_column && expression->op != Op::column) {
+  if (is_of_one_column(refs) && expression->op != Op::column) {
     constexpr std::uint64_t most = std::uint64_t{1} << 22;
     const store::Column& column = source_.column(refs.front().column);
     const std::string key = "by code " + canonical(source_.model, expression);
@@ -409,6 +413,9 @@ bool Program::add_possible(const NodePtr& expression, KeyValues& values) {
   const StepIndex index = add_grouped_by(expression);
   if (const auto known = by_code(index); known && known->domain) {
     values.add(*known->domain);
+    // Texts may be views of what is gone with this program.
+    if (known->domain->repr != Repr::text && is_of_one_column(language::column_refs(expression)))
+      values.keep_by_code(canonical(source_.model, expression), known->domain);
     return true;
   }
   constexpr std::int64_t few = 1024;
@@ -420,21 +427,44 @@ bool Program::add_possible(const NodePtr& expression, KeyValues& values) {
 
 // Where the expression depends on one code, so does the code of its value.
 Program::StepIndex Program::add_coded(const NodePtr& expression, std::shared_ptr<const KeyValues> values) {
-  const StepIndex input = add_grouped_by(expression);
-  const bool is_by_code = by_code(input) && by_code(input)->domain;
-  if (!is_by_code && each_literal(expression, [](const NodePtr&) {})) return add(cases_of_codes(expression, *values));
   Step step;
-  if (const auto known = by_code(input); known && known->domain) {
+  if (each_literal(expression, [](const NodePtr&) {})) {
+    // Codes are chosen as the literals are; where that overflows for some code of a column, by way of these.
+    const StepIndex chosen = add_grouped_by(cases_of_codes(expression, *values));
+    const auto known = by_code(chosen);
+    if (!known || !known->domain) return chosen;
+    const Vector& codes = *known->domain;
+    const bool all_values =
+        std::all_of(codes.state.begin(), codes.state.end(), [](State state) { return state == State::value; });
+    if (codes.repr == Repr::narrow && all_values) {
+      step.kind = Kind::looked_up;
+      step.codes = known->codes;
+      step.domain = known->domain;
+      step.range = {0, int128{values->overflow_code()}};
+      step.values = std::move(values);
+      return push(fmt::format("coded {}", steps_.size()), std::move(step));
+    }
+  }
+  const auto look_up = [&](CodesIndex by, const Vector& domain) {
     auto codes = std::make_shared<Vector>();
-    codes->reset(Repr::narrow, known->domain->size());
-    values->find(*known->domain, codes->narrow.data());
+    codes->reset(Repr::narrow, domain.size());
+    values->find(domain, codes->narrow.data());
     codes->note_states();
     step.kind = Kind::looked_up;
-    step.codes = known->codes;
+    step.codes = by;
     step.domain = std::move(codes);
+  };
+  if (const auto kept = values->by_code(canonical(source_.model, expression))) {
+    const store::Column& column = source_.column(language::column_refs(expression).front().column);
+    look_up(add_codes(column.codes, column.null_code), *kept);
   } else {
-    step.kind = Kind::coded;
-    step.inputs = {input};
+    const StepIndex input = add_grouped_by(expression);
+    if (const auto known = by_code(input); known && known->domain) {
+      look_up(known->codes, *known->domain);
+    } else {
+      step.kind = Kind::coded;
+      step.inputs = {input};
+    }
   }
   step.range = {0, int128{values->overflow_code()}};
   step.values = std::move(values);

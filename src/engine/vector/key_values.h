@@ -3,8 +3,12 @@
 
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <cstdint>
+#include <map>
+#include <memory>
 #include <span>
+#include <string>
 #include <string_view>
+#include <utility>
 #include <variant>
 #include <vector>
 
@@ -23,6 +27,14 @@ class KeyValues {
   void add(const Vector& values);
   void add(const KeyValues& other);
   void add(const Value& value);
+  // What an expression comes to for each code of a column, where somebody has worked it out and others will need it.
+  void keep_by_code(const std::string& expression, std::shared_ptr<const Vector> values) {
+    by_code_[expression] = std::move(values);
+  }
+  std::shared_ptr<const Vector> by_code(const std::string& expression) const {
+    const auto at = by_code_.find(expression);
+    return at == by_code_.end() ? nullptr : at->second;
+  }
   // Once, behind the last of them.
   void sort();
 
@@ -47,6 +59,7 @@ class KeyValues {
   std::variant<Values<std::int64_t>, Values<double>, Texts> values_;
   bool is_dense_ = false;  // exact numbers without a gap
   OwnedTexts owned_;
+  std::map<std::string, std::shared_ptr<const Vector>> by_code_;
 };
 
 }  // namespace juniper::engine
