@@ -181,5 +181,25 @@ TEST(ExpressionKeys, WhatMakesNoGroupsIsTold) {
   in_three_ways(dataset, "by sessions.big * 4 as k show n where sessions.big is null");
 }
 
+// A condition that does not fit chooses no literal: the row is neither of one group nor of another.
+TEST(ExpressionKeysOverflow, AConditionThatDoesNotFitIsAnErrorInEveryWay) {
+  const test::SmallModel model(
+      "table t from csv \"t.csv\" { key id integer  a integer  b integer }\nmeasure n = count(t)\n",
+      {{"t.csv", "id,a,b\n1,9000000000000000000,9000000000000000000\n2,1,1\n3,5,7\n4,3,2\n"}});
+  const Dataset dataset = model.open();
+  for (const std::string product : {"t.a * t.a * t.b * t.b", "t.a * t.a * t.a * t.a"}) {
+    const std::string by = "by case when " + product + " > 10 then \"x\" else \"y\" end as k show n";
+    for (const Plan plan : {Plan::engine, Plan::naive}) {
+      Question question{by};
+      question.plan = plan;
+      EXPECT_EQ(test::codes(ask(dataset, question).error()), "JR-701") << by;
+      question.where = {"t.id > 1"};
+      const auto answer = ask(dataset, question);
+      ASSERT_TRUE(answer) << test::messages(answer.error());
+      EXPECT_EQ(test::rows_of(*answer), "x|2\ny|1") << by;
+    }
+  }
+}
+
 }  // namespace
 }  // namespace juniper::expression_keys_test

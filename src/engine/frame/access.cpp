@@ -270,7 +270,7 @@ void Evaluator::add_bridge(Access& access, TableIndex bridge, const PlainRows& r
   if (!named.range && named.days.empty() && named.residual.empty() && layout_of(request.keys).fits()) {
     // What the frame's rows ask for are combinations of keys: each that occurs is a part.
     parts = bridge_parts(request, met.tables[0], "",
-                         rows.slice->predicates.empty() ? Span{} : rows.slice->predicates.front().predicate.span);
+                         slice->predicates.empty() ? Span{} : slice->predicates.front().predicate.span);
     for (std::size_t i = 0; i < wanted.size(); ++i) {
       const std::uint32_t part = parts->find([&](std::size_t k) { return named.keys[k].at(i); });
       if (part != BridgeParts::none) wanted[i] = part;

@@ -429,20 +429,19 @@ bool Program::add_possible(const NodePtr& expression, KeyValues& values) {
 Program::StepIndex Program::add_coded(const NodePtr& expression, std::shared_ptr<const KeyValues> values) {
   Step step;
   if (each_literal(expression, [](const NodePtr&) {})) {
-    // Codes are chosen as the literals are; where that overflows for some code of a column, by way of these.
+    // Codes are chosen as the literals are; where a condition may overflow, for which no literal stands, by way of these.
     const StepIndex chosen = add_grouped_by(cases_of_codes(expression, *values));
-    const auto known = by_code(chosen);
-    if (!known || !known->domain) return chosen;
-    const Vector& codes = *known->domain;
-    const bool all_values =
-        std::all_of(codes.state.begin(), codes.state.end(), [](State state) { return state == State::value; });
-    if (codes.repr == Repr::narrow && all_values) {
-      step.kind = Kind::looked_up;
-      step.codes = known->codes;
-      step.domain = known->domain;
-      step.range = {0, int128{values->overflow_code()}};
-      step.values = std::move(values);
-      return push(fmt::format("coded {}", steps_.size()), std::move(step));
+    if (!may_overflow(chosen)) {
+      const auto known = by_code(chosen);
+      if (!known || !known->domain) return chosen;
+      if (known->domain->repr == Repr::narrow) {
+        step.kind = Kind::looked_up;
+        step.codes = known->codes;
+        step.domain = known->domain;
+        step.range = {0, int128{values->overflow_code()}};
+        step.values = std::move(values);
+        return push(fmt::format("coded {}", steps_.size()), std::move(step));
+      }
     }
   }
   const auto look_up = [&](CodesIndex by, const Vector& domain) {

@@ -9,7 +9,7 @@
 #include "base/diagnostics.h"
 #include "language/lexer.h"
 #include "language/operations.h"
-#include "language/parser.h"
+#include "language/parser_core.h"
 #include "language/traverse.h"
 #include "model/access.h"
 #include "model/inlining.h"
@@ -273,7 +273,7 @@ bool is_taken(const CheckedModel& model, const std::string& name) {
                      [&](const Parameter& parameter) { return parameter.name == name; }) ||
          std::any_of(model.readers.begin(), model.readers.end(),
                      [&](const Reader& reader) { return reader.name == name; }) ||
-         name == "count" || name == "sum" || name == "min" || name == "max" || name == "avg";
+         among(name, aggregate_words);
 }
 
 // The place behind a declaration where another one may stand: the end of its line, where nothing but a comment follows.
