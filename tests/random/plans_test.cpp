@@ -64,8 +64,10 @@ struct Asked {
     auto asked = std::make_unique<Asked>(std::move(*dataset), std::move(*twin), cancelled, size);
     // What is called off while files are read would be read anew by each question.
     const std::size_t tables = size.goes_row_by_row ? asked->dataset.model().tables().size() : 0;
-    for (language::TableIndex t = 0; t < tables; ++t) asked->files.rows(t);
-    return asked;
+    return base::guarded([&]() -> Result<std::unique_ptr<Asked>> {
+      for (language::TableIndex t = 0; t < tables; ++t) asked->files.rows(t);
+      return std::move(asked);
+    });
   }
   Asked(Dataset of, SqliteTwin its_twin, std::shared_ptr<std::atomic<bool>> flag, const Size& its_size)
       : dataset(std::move(of)), twin(std::move(its_twin)), cancelled(std::move(flag)), size(its_size) {}
