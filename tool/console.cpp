@@ -42,22 +42,22 @@ void Console::write_rendered(std::string_view text) {
     write(visible(text));
   }
 }
-bool Console::has_table(const std::vector<std::string>& names) {
-  if (render_.table.empty() || std::find(names.begin(), names.end(), render_.table) != names.end()) return true;
-  missing_table_ =
-      fmt::format("there is no table '{}' in this report; its tables are {}", render_.table, fmt::join(names, ", "));
+bool Console::has_part(const std::vector<std::string>& names) {
+  if (render_.part.empty() || std::find(names.begin(), names.end(), render_.part) != names.end()) return true;
+  missing_part_ =
+      fmt::format("there is no part '{}' in this report; its parts are {}", render_.part, fmt::join(names, ", "));
   return false;
 }
 void Console::print(const Report& report) {
-  if (has_table(table_names(report))) render(report, render_, [this](std::string_view part) { write_rendered(part); });
+  if (has_part(part_names(report))) render(report, render_, [this](std::string_view part) { write_rendered(part); });
 }
 void Console::print(const QueryResult& result) {
-  if (has_table({"rows"})) render(result, render_, [this](std::string_view part) { write_rendered(part); });
+  if (has_part({"rows"})) render(result, render_, [this](std::string_view part) { write_rendered(part); });
 }
 
 int Console::finish(int status) {
   if (std::fflush(stdout) != 0 && output_error_ == 0) output_error_ = errno;
-  if (output_error_ == 0 && !missing_table_.empty()) return wrong_usage(missing_table_);
+  if (output_error_ == 0 && !missing_part_.empty()) return wrong_usage(missing_part_);
   if (output_error_ == 0) return status;
   Diagnostic diagnostic;
   diagnostic.code = "JR-012";
@@ -68,20 +68,20 @@ int Console::finish(int status) {
 
 int Console::fail(const Diagnostics& errors) const {
   std::fflush(stdout);
-  const std::string text = juniper::render(errors, message_color_);
+  const std::string text = juniper::render(errors, messages_.color, messages_.width);
   std::fwrite(text.data(), 1, text.size(), stderr);
   return exit_status(errors);
 }
 
 int Console::wrong_usage(const std::string& problem) const {
   std::fflush(stdout);
-  const char* const error = message_color_ == Color::on ? "\033[1;31merror:\033[0m" : "error:";
+  const char* const error = messages_.color == Color::on ? "\033[1;31merror:\033[0m" : "error:";
   fmt::print(stderr, "{} {}\n", error, visible(problem));
   return 2;
 }
 
 void Console::warn(const Diagnostics& warnings) const {
-  const std::string text = juniper::render(warnings, message_color_);
+  const std::string text = juniper::render(warnings, messages_.color, messages_.width);
   std::fwrite(text.data(), 1, text.size(), stderr);
 }
 

@@ -15,10 +15,16 @@ namespace juniper::tool {
 // The exit status for errors: 1 for a change that was refused, 2 for wrong usage, 3 for input that can't be read.
 int exit_status(const Diagnostics& errors);
 
+// How messages look.
+struct MessageLook {
+  Color color = Color::off;
+  std::size_t width = 0;  // of the window; 0: lines are as wide as they are
+};
+
 class Console {
  public:
-  Console(RenderOptions render, bool quiet, bool color_messages)
-      : render_(render), quiet_(quiet), message_color_(color_messages ? Color::on : Color::off) {}
+  Console(RenderOptions render, bool quiet, const MessageLook& messages)
+      : render_(std::move(render)), quiet_(quiet), messages_(messages) {}
 
   void print(const Report& report);
   void print(const QueryResult& result);
@@ -41,20 +47,20 @@ class Console {
 
  private:
   void write(std::string_view text);
-  // Whether --table, if it is given, is one of these; else keeps what there is to choose from.
-  bool has_table(const std::vector<std::string>& names);
+  // Whether --part, if it is given, is one of these; else keeps what there is to choose from.
+  bool has_part(const std::vector<std::string>& names);
   // What is rendered in the chosen format.
   void write_rendered(std::string_view text);
 
   RenderOptions render_;
   bool quiet_;
-  Color message_color_;
+  MessageLook messages_;
   std::chrono::steady_clock::time_point last_{};
   std::chrono::steady_clock::time_point step_began_{};
   std::string last_step_;
   bool drawn_ = false;
   int output_error_ = 0;
-  std::string missing_table_;  // why nothing was printed for --table
+  std::string missing_part_;  // why nothing was printed for --part
 };
 
 }  // namespace juniper::tool

@@ -10,15 +10,21 @@ namespace {
 
 constexpr std::size_t widest = 100;
 
+// The width of lines in a window; 0: none is known.
+std::size_t width_in(std::size_t window) {
+  constexpr std::size_t least = 40;
+  return window == 0 ? widest : std::clamp(window, least, widest);
+}
+
 // A text in lines that begin with so many blanks, the first of which stands in `line` already.
-std::string wrapped(std::string line, std::size_t indent, const std::string& text) {
+std::string wrapped(std::string line, std::size_t indent, const std::string& text, std::size_t width) {
   std::string out;
   std::size_t begin = 0;
   bool is_empty = true;
   while (begin < text.size()) {
     const std::size_t end = std::min(text.find(' ', begin), text.size());
     const std::string word = text.substr(begin, end - begin);
-    if (!is_empty && line.size() + 1 + word.size() > widest) {
+    if (!is_empty && line.size() + 1 + word.size() > width) {
       out += line + "\n";
       line.assign(indent, ' ');
       is_empty = true;
@@ -30,8 +36,8 @@ std::string wrapped(std::string line, std::size_t indent, const std::string& tex
   return out + line + "\n";
 }
 
-std::string paragraph(const std::string& text) {
-  return wrapped("", 0, text);
+std::string paragraph(const std::string& text, std::size_t width) {
+  return wrapped("", 0, text, width);
 }
 
 struct Entry {
@@ -40,20 +46,20 @@ struct Entry {
 };
 
 // Names on the left, what they mean on the right.
-std::string listed(const std::string& heading, const std::vector<Entry>& entries) {
+std::string listed(const std::string& heading, const std::vector<Entry>& entries, std::size_t width) {
   if (entries.empty()) return "";
-  std::size_t width = 0;
-  for (const Entry& entry : entries) width = std::max(width, entry.name.size());
-  width = std::min<std::size_t>(width, 24);
+  std::size_t names = 0;
+  for (const Entry& entry : entries) names = std::max(names, entry.name.size());
+  names = std::min<std::size_t>(names, 24);
   std::string out = "\n" + heading + "\n";
   for (const Entry& entry : entries) {
     std::string line = "  " + entry.name;
-    if (entry.name.size() > width) {
+    if (entry.name.size() > names) {
       out += line + "\n";
       line.clear();
     }
-    line.resize(width + 4, ' ');
-    out += wrapped(std::move(line), width + 4, entry.text);
+    line.resize(names + 4, ' ');
+    out += wrapped(std::move(line), names + 4, entry.text, width);
   }
   return out;
 }
@@ -96,30 +102,35 @@ std::string explained(const Option& option) {
   return fmt::format("{}: {}", option.help, words);
 }
 
-std::string help(const CommandLine& line) {
+std::string help(const CommandLine& line, std::size_t window) {
+  const std::size_t width = width_in(window);
   std::string out = "juniper COMMAND [ARGUMENTS] [OPTIONS]\n";
-  out += "Measure, slim down and regression-test columnar analytical models.\n";
+  out += paragraph("Measure, slim down and regression-test columnar analytical models.", width);
   std::vector<Entry> commands;
   for (const Command& command : line.commands) commands.push_back({command.name, command.summary});
-  out += listed("Commands", commands);
-  out += listed("Options of every command", entries_of(line.common, false));
+  out += listed("Commands", commands, width);
+  out += listed("Options of every command", entries_of(line.common, false), width);
   out += "\n" + paragraph(
                     "`juniper help COMMAND` tells more of one. Exit status: 0 all well, 1 findings, or a change or "
-                    "check that did not pass, 2 wrong usage, 3 input that can't be read.");
+                    "check that did not pass, 2 wrong usage, 3 input that can't be read.",
+                    width);
   return out;
 }
 
-std::string help(const CommandLine& line, const Command& command) {
-  std::string out = usage(command) + "\n" + paragraph(command.summary + ".");
-  for (const std::string& about : command.about) out += "\n" + paragraph(about);
-  out += listed("Arguments", entries_of(command.options, true));
-  out += listed("Options", entries_of(command.options, false));
+std::string help(const CommandLine& line, const Command& command, std::size_t window) {
+  const std::size_t width = width_in(window);
+  std::string out = wrapped("", 4, usage(command), width) + paragraph(command.summary + ".", width);
+  for (const std::string& about : command.about) out += "\n" + paragraph(about, width);
+  out += listed("Arguments", entries_of(command.options, true), width);
+  out += listed("Options", entries_of(command.options, false), width);
   if (!command.examples.empty()) out += "\nExamples\n";
-  for (const Example& example : command.examples)
-    out += fmt::format("  juniper {}\n      {}\n", example.words, example.what);
+  for (const Example& example : command.examples) {
+    out += wrapped("  juniper", 10, example.words, width);
+    out += wrapped("     ", 6, example.what, width);
+  }
   std::string common;
   for (const Option& option : line.common) common += (common.empty() ? "" : ", ") + option.name;
-  return out + "\n" + paragraph("Options of every command, told by `juniper help`: " + common + ".");
+  return out + "\n" + paragraph("Options of every command, told by `juniper help`: " + common + ".", width);
 }
 
 }  // namespace juniper::tool

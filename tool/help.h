@@ -15,8 +15,8 @@ std::string usage(const Option& option);
 std::string explained(const Option& option);
 
 // What `juniper help` prints: the commands, what they are for, and the options of all.
-std::string help(const CommandLine& line);
+std::string help(const CommandLine& line, std::size_t window);
 // What `juniper help COMMAND` prints.
-std::string help(const CommandLine& line, const Command& command);
+std::string help(const CommandLine& line, const Command& command, std::size_t window);
 
 }  // namespace juniper::tool

@@ -16,7 +16,9 @@ enum class When : std::uint8_t { automatic, always, never };
 struct Common {
   Options options;
   Format format = Format::terminal;
-  std::string table;
+  std::string part;
+  std::size_t width = 0;  // of the output; 0: that of the window
+  bool wide = false;      // as wide as it is
   When color = When::automatic;
   bool quiet = false;
   bool wants_help = false;

@@ -2,16 +2,19 @@
 // prints what it gives.
 #include <fmt/format.h>
 #include <malloc.h>
+#include <sys/ioctl.h>
 #include <sys/mman.h>
 #include <sys/resource.h>
 #include <unistd.h>
 
 #include <algorithm>
+#include <charconv>
 #include <cstdlib>
 #include <fstream>
 #include <memory>
 #include <new>
 #include <string>
+#include <string_view>
 #include <thread>
 #include <vector>
 
@@ -31,6 +34,23 @@ using namespace juniper::tool;
 bool colored(When when, int descriptor) {
   if (when != When::automatic) return when == When::always;
   return ::isatty(descriptor) != 0 && std::getenv("NO_COLOR") == nullptr;
+}
+
+// How wide lines on an output may be; 0: as they are, as where it is a file. (ioctl_tty(2): TIOCGWINSZ)
+std::size_t width_of(const Common& common, int descriptor) {
+  if (common.wide) return 0;
+  if (common.width != 0) return common.width;
+  if (::isatty(descriptor) == 0) return 0;
+  constexpr std::size_t narrowest = 40;
+  winsize window{};
+  std::size_t width = ::ioctl(descriptor, TIOCGWINSZ, &window) == 0 ? window.ws_col : 0;
+  if (const char* const columns = std::getenv("COLUMNS"); columns != nullptr) {
+    const std::string_view text = columns;
+    std::size_t wanted = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), wanted);
+    if (error == std::errc() && end == text.data() + text.size() && wanted != 0) width = wanted;
+  }
+  return width == 0 ? 0 : std::max(width, narrowest);
 }
 
 // Columns are large arrays that come and go: memory that is freed serves the next one, instead of going back to the
@@ -95,12 +115,17 @@ int main(int count, char** arguments) {
     return 0;
   }
   const Parsed parsed = parse(line, words);
-  Console console(
-      {common.format, colored(common.color, STDOUT_FILENO) ? Color::on : Color::off, !common.quiet, common.table},
-      common.quiet, colored(common.color, STDERR_FILENO));
+  RenderOptions rendering;
+  rendering.format = common.format;
+  rendering.color = colored(common.color, STDOUT_FILENO) ? Color::on : Color::off;
+  rendering.footer = !common.quiet;
+  rendering.part = common.part;
+  rendering.width = width_of(common, STDOUT_FILENO);
+  Console console(rendering, common.quiet,
+                  {colored(common.color, STDERR_FILENO) ? Color::on : Color::off, width_of(common, STDERR_FILENO)});
   if (parsed.problem) return console.wrong_usage(*parsed.problem);
-  if (!common.table.empty() && common.format != Format::csv)
-    return console.wrong_usage("--table chooses what --format csv holds: give both");
+  if (!common.part.empty() && common.format != Format::csv && common.format != Format::markdown)
+    return console.wrong_usage("--part chooses what --format csv or markdown holds: give both");
   if (common.wants_version) {
     fmt::print("juniper {}\n", JUNIPER_VERSION);
     return 0;
@@ -111,7 +136,7 @@ int main(int count, char** arguments) {
     if (about == nullptr) return console.wrong_usage(fmt::format("there is no command '{}'", common.help));
   }
   if (common.wants_help || parsed.command->name == "help") {
-    console.print(about != nullptr ? help(line, *about) : help(line));
+    console.print(about != nullptr ? help(line, *about, rendering.width) : help(line, rendering.width));
     return console.finish(0);
   }
   common.options.cancelled = called_off();

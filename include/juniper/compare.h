@@ -24,6 +24,9 @@ struct Difference {
   std::string expected;  // exact text; "null" for null
   std::string found;
   std::string change;  // found minus expected, for numbers
+  // Of a cell whose column has a format: the two as reports show them.
+  std::string expected_formatted = {};
+  std::string found_formatted = {};
 };
 
 struct Comparison {

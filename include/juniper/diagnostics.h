@@ -50,8 +50,11 @@ enum class Color : std::uint8_t { off, on };
 //     12 | measure energy = sum(enrgy for sessions)
 //        |                      ^~~~~
 //     fix: did you mean 'energy_kwh'?
-std::string render(const Diagnostic& diagnostic, Color color = Color::off);
-std::string render(const Diagnostics& diagnostics, Color color = Color::off);
+//
+// No line is wider than `width` columns (0: as wide as it is, and 40 at least): texts go on below, and of the line of the
+// text the part around its place is shown.
+std::string render(const Diagnostic& diagnostic, Color color = Color::off, std::size_t width = 0);
+std::string render(const Diagnostics& diagnostics, Color color = Color::off, std::size_t width = 0);
 
 // True if any of them is an error (a list may hold warnings alone).
 bool has_errors(const Diagnostics& diagnostics);

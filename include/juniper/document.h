@@ -1,4 +1,5 @@
-// A document: for people in a terminal, for programs as JSON or CSV, for pages as Markdown.
+// A document: what a result says, without a thought of how that looks. Renderers make of it a view in a terminal, JSON or
+// CSV for programs, Markdown for pages.
 #pragma once
 
 #include <cstdint>
@@ -14,14 +15,31 @@ namespace [[gnu::visibility("default")]] juniper {
 
 // One cell: what people read, and the exact value for programs.
 struct Cell {
-  enum class Kind : std::uint8_t { null, text, number, boolean };
+  // What it holds. A place is one in a file, code a part of a model text; a ratio is 1 where nothing differs, and a change
+  // 0.
+  enum class Kind : std::uint8_t {
+    null,
+    text,
+    code,
+    place,
+    boolean,
+    number,
+    count,
+    bytes,
+    duration,
+    share,
+    ratio,
+    change
+  };
   Kind kind = Kind::null;
   std::string shown;
   std::string exact;  // as JSON writes a number or boolean; a text as it is
 };
 
-// Who sees a column or a row: bars and rounded shares are for people, raw names and what is as it should be for
-// programs.
+// Whether programs read a number.
+bool is_number(Cell::Kind kind);
+
+// Who sees a column or a row: what is put in short is for people, raw names and what is as it should be for programs.
 enum class Audience : std::uint8_t { all, people, programs };
 
 struct TableColumn {
@@ -29,12 +47,17 @@ struct TableColumn {
   std::string heading;  // for people: "codes"
   bool right = false;   // aligned to the right
   Audience audience = Audience::all;
+  // Where there is no room for all columns, that of the highest number is left out first; 0: after all others.
+  std::uint8_t gives_way = 0;
+  // The rows are compared by its figures: a renderer may draw each as a bar, too.
+  bool is_compared = false;
 };
 
 struct TableRow {
   std::vector<Cell> cells;
   bool strong = false;  // a total, a failure: set apart for people
   Audience audience = Audience::all;
+  std::uint32_t depth = 0;  // below a row of less depth, of which it is a part
 };
 
 struct Heading {
@@ -43,6 +66,10 @@ struct Heading {
 // For people alone.
 struct Paragraph {
   std::string text;
+};
+// Errors and warnings, for people alone.
+struct Messages {
+  Diagnostics diagnostics;
 };
 // Text kept as it is: a diff.
 struct Verbatim {
@@ -55,10 +82,11 @@ struct Fact {
   std::string label;
   Cell value;
 };
-enum class InCsv : std::uint8_t { no, yes };
+// Whether CSV holds a table among all others, or alone unless another one is asked for.
+enum class InCsv : std::uint8_t { with_all, alone };
 struct Table {
   std::string name;
-  InCsv in_csv = InCsv::no;
+  InCsv in_csv = InCsv::with_all;
   std::vector<TableColumn> columns;
   std::vector<TableRow> rows;
   // Rows behind these that are made when they are rendered, so that a long table is never held as cells: visits each, in
@@ -66,9 +94,11 @@ struct Table {
   std::function<void(const std::function<void(const TableRow&)>& visit)> more = {};
 };
 
-// A document. CSV holds one table of it (RenderOptions::table), JSON all facts, texts and tables, by name.
+// A document. JSON holds all facts, texts and tables, by name, and so does CSV: each as a part of its own, or one of them
+// (RenderOptions::part).
 struct Report {
-  std::vector<std::variant<Heading, Paragraph, Verbatim, Fact, Table>> blocks;
+  using Block = std::variant<Heading, Paragraph, Messages, Verbatim, Fact, Table>;
+  std::vector<Block> blocks;
 };
 
 enum class Format : std::uint8_t { terminal, json, csv, markdown };
@@ -78,13 +108,17 @@ struct RenderOptions {
   Color color = Color::off;
   // Below the rows of an answer, for people: how many they are, what was read, and how long it took.
   bool footer = true;
-  // What CSV holds: the table of this name, or "facts" for the facts and texts as one row. Empty: the table that is marked
-  // for CSV, else the facts.
-  std::string table = {};
+  // What CSV and Markdown hold: the table of this name, or "facts" for the facts and texts (in CSV as one row). Empty: all;
+  // CSV then has them one behind the other with an empty line between, each below a line "part,NAME", unless there is but
+  // one, or one that is marked to stand alone.
+  std::string part = {};
+  // Of the terminal: lines are at most so wide. Long texts go on below, columns give way, and what was left out is said.
+  // 0: as wide as they are.
+  std::size_t width = 0;
 };
 
-// What RenderOptions::table may name for a document: its tables for programs, and "facts" where it has some. Thread-safe.
-std::vector<std::string> table_names(const Report& report);
+// What RenderOptions::part may name for a document: its tables for programs, and "facts" where it has some. Thread-safe.
+std::vector<std::string> part_names(const Report& report);
 
 // A text as a terminal may show it: characters that command it (escape sequences in a cell, say) or turn the direction of
 // what follows around become escapes like \u{1b}; line ends and tabs stay. Documents are rendered so for the terminal, and

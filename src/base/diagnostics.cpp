@@ -75,45 +75,103 @@ std::size_t code_points(std::string_view text) {
 
 }  // namespace base
 
-std::string render(const Diagnostic& diagnostic, Color color) {
-  const auto paint = [color](std::string_view code, std::string text) {
+namespace {
+
+struct Paint {
+  Color color;
+  std::string operator()(std::string_view code, const std::string& text) const {
     return color == Color::on ? fmt::format("\033[{}m{}\033[0m", code, text) : text;
-  };
-  std::string out;
+  }
+};
+
+// The line that a diagnostic is about with its place marked below; of a line wider than `room`, the part around the mark.
+std::string marked_line(const Diagnostic& diagnostic, const Paint& paint, std::size_t room) {
   const Place& place = diagnostic.place;
+  const std::string_view line = diagnostic.source_line;
+  const std::string number = fmt::format("{}", place.line);
+  std::string shown = base::one_line(line);
+  std::size_t before = 0;  // columns in front of the mark
+  std::size_t width = 0;   // of the mark, as wide as what stands above is shown
+  if (place.column != 0) {
+    const std::size_t begin = base::bytes_of(line, place.column - 1);
+    const std::size_t bytes = base::bytes_of(line.substr(begin), diagnostic.caret_width);
+    const std::string front = base::one_line(line.substr(0, begin));
+    width = std::max<std::size_t>(base::width_of(base::one_line(line.substr(begin, bytes))), 1);
+    before = base::width_of(front) + place.column - 1 - base::code_points(line.substr(0, begin));
+    // Half of the room is for what stands in front of the mark.
+    if (room != 0 && base::width_of(shown) > room && before > room / 2) {
+      const std::string kept = base::last_columns(front, room / 2 - 1);
+      shown = "…" + kept + base::one_line(line.substr(begin));
+      before = 1 + base::width_of(kept);
+    }
+  }
+  if (room != 0) {
+    shown = base::clipped(shown, room);
+    width = std::min(width, room - std::min(room, before));
+  }
+  std::string out = fmt::format("  {} | {}\n", number, shown);
+  if (width != 0)
+    out += fmt::format("  {} | {}{}\n", std::string(number.size(), ' '), std::string(before, ' '),
+                       paint("1;32", "^" + std::string(width - 1, '~')));
+  return out;
+}
+
+// Lines of at most `width` columns, with `painted` for `plain` at their beginning.
+std::string folded_behind(const std::string& plain, const std::string& painted, const std::string& text,
+                          std::size_t width, std::size_t indent) {
+  if (width == 0) return painted + text + "\n";
+  std::string out;
+  for (const std::string& line : base::folded(plain + text, width, indent)) {
+    const bool is_first = out.empty() && line.starts_with(plain);
+    out += (is_first ? painted + line.substr(plain.size()) : line) + "\n";
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string render(const Diagnostic& diagnostic, Color color, std::size_t width) {
+  constexpr std::size_t least_width = 40;
+  if (width != 0) width = std::max(width, least_width);
+  const Paint paint{color};
+  const Place& place = diagnostic.place;
+  std::string plain;
+  std::string painted;
   if (!place.file.empty()) {
     std::string where = base::one_line(place.file);
     if (place.line != 0) where += fmt::format(":{}", place.line);
     if (place.line != 0 && place.column != 0) where += fmt::format(":{}", place.column);
-    out += paint("1", where) + ": ";
+    plain = where + ": ";
+    painted = paint("1", where) + ": ";
   }
   const bool is_error = diagnostic.severity == Severity::error;
-  out += paint(is_error ? "1;31" : "1;33", is_error ? "error:" : "warning:");
-  out += fmt::format(" {} [{}]\n", base::one_line(diagnostic.message), diagnostic.code);
+  const std::string kind = is_error ? "error:" : "warning:";
+  plain += kind;
+  painted += paint(is_error ? "1;31" : "1;33", kind);
+  std::string out = folded_behind(
+      plain, painted, fmt::format(" {} [{}]", base::one_line(diagnostic.message), diagnostic.code), width, 2);
   if (!diagnostic.source_line.empty() && place.line != 0) {
-    const std::string number = fmt::format("{}", place.line);
-    out += fmt::format("  {} | {}\n", number, base::one_line(diagnostic.source_line));
-    if (place.column != 0) {
-      // As wide as what stands above is shown.
-      const std::string_view line = diagnostic.source_line;
-      const std::size_t begin = base::bytes_of(line, place.column - 1);
-      const std::size_t bytes = base::bytes_of(line.substr(begin), diagnostic.caret_width);
-      const auto shown_width = [](std::string_view text) { return base::width_of(base::one_line(text)); };
-      const std::size_t width = std::max<std::size_t>(shown_width(line.substr(begin, bytes)), 1);
-      const std::size_t beyond = place.column - 1 - base::code_points(line.substr(0, begin));
-      out += fmt::format("  {} | {}{}\n", std::string(number.size(), ' '),
-                         std::string(shown_width(line.substr(0, begin)) + beyond, ' '),
-                         paint("1;32", "^" + std::string(width - 1, '~')));
-    }
+    const std::size_t margin = fmt::format("  {} | ", place.line).size();
+    out += marked_line(diagnostic, paint, width == 0 ? 0 : width - margin);
   }
-  if (!diagnostic.suggestion.empty())
-    out += fmt::format("  {} {}\n", paint("1", "fix:"), base::lines(diagnostic.suggestion));
+  if (diagnostic.suggestion.empty()) return out;
+  const std::string suggestion = base::lines(diagnostic.suggestion);
+  for (std::size_t begin = 0; begin < suggestion.size();) {
+    const std::size_t end = std::min(suggestion.find('\n', begin), suggestion.size());
+    const std::string line = suggestion.substr(begin, end - begin);
+    if (begin == 0) {
+      out += folded_behind("  fix:", "  " + paint("1", "fix:"), " " + line, width, 7);
+    } else {
+      out += folded_behind("", "", line, width, 7);
+    }
+    begin = end + 1;
+  }
   return out;
 }
 
-std::string render(const Diagnostics& diagnostics, Color color) {
+std::string render(const Diagnostics& diagnostics, Color color, std::size_t width) {
   std::string out;
-  for (const Diagnostic& diagnostic : diagnostics) out += render(diagnostic, color);
+  for (const Diagnostic& diagnostic : diagnostics) out += render(diagnostic, color, width);
   return out;
 }
 

@@ -101,4 +101,64 @@ std::size_t width_of(std::string_view text) {
   return width;
 }
 
+std::string clipped(std::string_view text, std::size_t width) {
+  if (width_of(text) <= width) return std::string(text);
+  std::string out;
+  std::size_t taken = 1;  // the mark of a cut
+  bool full = false;
+  for_each_character(text, [&](UChar32 c, std::string_view bytes) {
+    taken += width_of(c);
+    full = full || taken > width;
+    if (!full) out += bytes;
+  });
+  return out + "…";
+}
+
+std::string last_columns(std::string_view text, std::size_t width) {
+  std::size_t left_out = width_of(text);
+  std::string out;
+  for_each_character(text, [&](UChar32 c, std::string_view bytes) {
+    if (left_out <= width && (!out.empty() || width_of(c) != 0)) out += bytes;
+    left_out -= width_of(c);
+  });
+  return out;
+}
+
+std::vector<std::string> folded(std::string_view text, std::size_t width, std::size_t indent) {
+  if (width_of(text) <= width) return {std::string(text)};
+  std::vector<std::string> out;
+  const std::string margin(indent, ' ');
+  std::string line;
+  std::size_t taken = 0;
+  std::size_t after_blank = 0;  // bytes of the line up to and with its last blank, and its last mark
+  std::size_t after_mark = 0;
+  const auto end_line = [&] {
+    const std::size_t at = after_blank != 0 ? after_blank : (after_mark != 0 ? after_mark : line.size());
+    const std::string rest = line.substr(at);
+    line.resize(at);
+    while (line.ends_with(' ')) line.pop_back();
+    out.push_back(line);
+    line = margin + rest;
+    taken = width_of(line);
+    after_blank = after_mark = 0;
+  };
+  for_each_character(text, [&](UChar32 c, std::string_view bytes) {
+    const std::size_t more = width_of(c);
+    if (c == ' ' && taken + more > width) {
+      after_blank = line.size();
+      return end_line();  // the blank is the break
+    }
+    while (taken + more > width) end_line();
+    line += bytes;
+    taken += more;
+    // A text begins where its blanks end: a line is not broken within them. What is carried on must fit behind the margin.
+    const bool has_begun = taken > indent && line.find_first_not_of(' ') != std::string::npos;
+    if (c == ' ' && has_begun) after_blank = line.size();
+    constexpr std::string_view marks = "./,;:_-=&)";
+    if (has_begun && c < 0x80 && marks.find(static_cast<char>(c)) != std::string_view::npos) after_mark = line.size();
+  });
+  if (taken > indent || out.empty()) out.push_back(line);
+  return out;
+}
+
 }  // namespace juniper::base

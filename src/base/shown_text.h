@@ -5,6 +5,7 @@
 #include <cstddef>
 #include <string>
 #include <string_view>
+#include <vector>
 
 namespace juniper::base {
 
@@ -22,5 +23,16 @@ std::string shortened(std::string_view text, std::size_t most);
 // The columns that a text without control characters takes: two for wide characters, none for marks on the one before
 // (Unicode Standard Annex 11, East Asian Width).
 std::size_t width_of(std::string_view text);
+
+// A text without control characters, cut to so many columns, with "…" at its end where it was cut. `width`: at least 1.
+std::string clipped(std::string_view text, std::size_t width);
+
+// The last characters of a text without control characters, in at most so many columns.
+std::string last_columns(std::string_view text, std::size_t width);
+
+// A text without control characters in lines of at most so many columns (at least 2), broken behind a blank where there
+// is one, else behind a mark like . or /, else anywhere. The lines behind the first begin with `indent` blanks, which is
+// less than `width`. At least one line.
+std::vector<std::string> folded(std::string_view text, std::size_t width, std::size_t indent = 0);
 
 }  // namespace juniper::base

@@ -3,8 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
-#include <cmath>
+#include <cstdlib>
 
 namespace juniper::report_cells {
 
@@ -16,7 +15,7 @@ TableColumn right(std::string name, std::string heading, Audience audience) {
 }
 
 Cell code(const std::string& text, std::size_t widest) {
-  Cell cell{Cell::Kind::text, "", text};
+  Cell cell{Cell::Kind::code, "", text};
   // Line breaks with the blanks around them are one blank.
   for (const char c : text) {
     const bool blank = c == '\n' || c == '\r' || c == '\t' || c == ' ';
@@ -31,20 +30,22 @@ Cell code(const std::string& text, std::size_t widest) {
 }
 
 Cell place(const Place& place) {
-  return text(place.line == 0 ? "" : fmt::format("{}:{}:{}", place.file, place.line, place.column));
+  Cell cell = text(place.line == 0 ? "" : fmt::format("{}:{}:{}", place.file, place.line, place.column));
+  cell.kind = Cell::Kind::place;
+  return cell;
 }
 
 Cell text(std::string value) {
   return {Cell::Kind::text, value, value};
 }
 Cell count(std::uint64_t value) {
-  return {Cell::Kind::number, base::grouped(value), fmt::format("{}", value)};
+  return {Cell::Kind::count, base::grouped(value), fmt::format("{}", value)};
 }
 Cell bytes(std::uint64_t value) {
-  return {Cell::Kind::number, base::format_bytes(value), fmt::format("{}", value)};
+  return {Cell::Kind::bytes, base::format_bytes(value), fmt::format("{}", value)};
 }
 Cell nanoseconds(std::int64_t value) {
-  return {Cell::Kind::number, base::format_nanoseconds(value), fmt::format("{}", value)};
+  return {Cell::Kind::duration, base::format_nanoseconds(value), fmt::format("{}", value)};
 }
 Cell boolean(bool value) {
   return {Cell::Kind::boolean, value ? "yes" : "", value ? "true" : "false"};
@@ -53,11 +54,15 @@ Cell boolean(bool value) {
 Cell share(std::uint64_t part, std::uint64_t whole) {
   if (whole == 0) return {};
   const double fraction = static_cast<double>(part) / static_cast<double>(whole);
-  return {Cell::Kind::number, fmt::format("{:.1f}%", 100 * fraction), fmt::format("{}", fraction)};
+  return {Cell::Kind::share, fmt::format("{:.1f}%", 100 * fraction), fmt::format("{}", fraction)};
 }
 
 Cell number(double value, int digits) {
   return {Cell::Kind::number, fmt::format("{:.{}f}", value, digits), fmt::format("{}", value)};
+}
+
+Cell ratio(double value) {
+  return {Cell::Kind::ratio, fmt::format("{:.3f}", value), fmt::format("{}", value)};
 }
 
 Cell value(const Value& value, const base::ValueFormat& format) {
@@ -70,17 +75,6 @@ Cell value(const Value& value, const base::ValueFormat& format) {
   return cell;
 }
 
-Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width) {
-  static constexpr std::array<std::string_view, 8> eighths{"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"};
-  if (whole == 0) return {};
-  const auto units = static_cast<std::size_t>(
-      std::llround(static_cast<double>(part) / static_cast<double>(whole) * static_cast<double>(width) * 8));
-  std::string drawn;
-  for (std::size_t i = 0; i < units / 8; ++i) drawn += "█";
-  drawn += eighths[units % 8];
-  return {Cell::Kind::text, drawn, ""};
-}
-
 std::string level_name(const QueryResult& result) {
   std::string name = "level";
   const auto is_taken = [&](const ResultColumn& column) { return column.name == name; };
@@ -90,13 +84,27 @@ std::string level_name(const QueryResult& result) {
 
 Cell bytes_change(std::int64_t change) {
   const std::string size = base::format_bytes(static_cast<std::uint64_t>(std::abs(change)));
-  return {Cell::Kind::number, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
+  return {Cell::Kind::change, change == 0 ? "0" : (change > 0 ? "+" : "−") + size, std::to_string(change)};
 }
 
 void leave_to_programs(Table& table, std::string_view column) {
   for (TableColumn& each : table.columns) {
     if (each.name == column) each.audience = Audience::programs;
   }
+}
+
+void give_way(Table& table, std::initializer_list<std::string_view> columns) {
+  auto rank = static_cast<std::uint8_t>(columns.size());
+  for (const std::string_view name : columns) {
+    for (TableColumn& each : table.columns) {
+      if (each.name == name) each.gives_way = rank;
+    }
+    --rank;
+  }
+}
+
+void compare_by(Table& table, std::string_view column) {
+  for (TableColumn& each : table.columns) each.is_compared = each.is_compared || each.name == column;
 }
 
 std::string plural(std::uint64_t count, std::string word) {

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <initializer_list>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -30,6 +31,8 @@ Cell boolean(bool value);
 Cell share(std::uint64_t part, std::uint64_t whole);
 // A plain number with `digits` digits after the point.
 Cell number(double value, int digits);
+// How many times as large something is: 1 where it is the same.
+Cell ratio(double value);
 // A value of the model by its format; make that once for all values of a column.
 Cell value(const Value& value, const base::ValueFormat& format);
 // The format of each column.
@@ -40,9 +43,6 @@ std::vector<base::ValueFormat> formats_of(const Columns& columns) {
   for (const auto& column : columns) formats.emplace_back(column.type, column.format);
   return formats;
 }
-// A bar of up to `width` characters, for people alone.
-Cell bar(std::uint64_t part, std::uint64_t whole, std::size_t width = 12);
-
 // What the column is called that tells totals from rows: `level`, unless the query has a column of that name.
 std::string level_name(const QueryResult& result);
 
@@ -51,6 +51,10 @@ Cell bytes_change(std::int64_t change);
 
 // Leaves the column with that name to programs.
 void leave_to_programs(Table& table, std::string_view column);
+// Where there is no room, these columns are left out, the first of them first.
+void give_way(Table& table, std::initializer_list<std::string_view> columns);
+// Rows are compared by the figures of this column.
+void compare_by(Table& table, std::string_view column);
 
 // "1 row", "3 rows", "2 queries"
 std::string plural(std::uint64_t count, std::string word);

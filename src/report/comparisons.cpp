@@ -54,12 +54,18 @@ void shorten(Cell& expected, Cell& found, Cell& change) {
   if (is) found.shown = fmt::format("{:#.{}g}", *is, digits);
 }
 
+// The exact value as reports show it, in front of it: "1,061.13 (1061.1349)".
+void add_format(Cell& cell, const std::string& formatted) {
+  if (formatted.empty() || formatted == cell.shown) return;
+  cell.shown = fmt::format("{} ({})", formatted, cell.shown);
+}
+
 }  // namespace
 
 Table difference_table(const std::vector<std::pair<std::string, Comparison>>& compared) {
   static constexpr std::array kinds{"differs", "row is missing", "row is new", "order differs", "column differs"};
   Table table{"differences",
-              InCsv::no,
+              InCsv::with_all,
               {left("query", "query"), left("kind", "what"), left("row", "row"), left("column", "column"),
                right("expected", "expected"), right("found", "found"), right("change", "change")},
               {}};
@@ -72,7 +78,10 @@ Table difference_table(const std::vector<std::pair<std::string, Comparison>>& co
                    cell::text(d.row),      cell::text(d.column),
                    cell::text(d.expected), cell::text(d.found),
                    cell::text(d.change)};
-      if (d.kind == DifferenceKind::cell) shorten(row.cells[4], row.cells[5], row.cells[6]);
+      if (d.kind != DifferenceKind::cell) continue;
+      shorten(row.cells[4], row.cells[5], row.cells[6]);
+      add_format(row.cells[4], d.expected_formatted);
+      add_format(row.cells[5], d.found_formatted);
     }
     if (comparison.differences > most_shown) {
       TableRow& more = table.rows.emplace_back();
@@ -87,13 +96,13 @@ Table difference_table(const std::vector<std::pair<std::string, Comparison>>& co
 void add_narrowing(const Narrowing& narrowing, const std::string& prefix, Report& made) {
   if (!narrowing.sources.empty()) {
     Table sources{prefix + "sources",
-                  InCsv::no,
+                  InCsv::with_all,
                   {left("column", "column"), right("share", "carry"), right("count", "values"),
                    right("of_values", "of"), left("values", "these, with what each carries")},
                   {}};
     for (const DifferenceSource& s : narrowing.sources) {
       sources.rows.push_back({{cell::text(s.column),
-                               {Cell::Kind::number, fmt::format("{:.1f}%", 100 * s.share), fmt::format("{}", s.share)},
+                               {Cell::Kind::share, fmt::format("{:.1f}%", 100 * s.share), fmt::format("{}", s.share)},
                                cell::count(s.values.size()),
                                cell::count(s.of_values),
                                cell::text(fmt::format("{}", fmt::join(s.values, ", ")))},
@@ -103,7 +112,7 @@ void add_narrowing(const Narrowing& narrowing, const std::string& prefix, Report
     made.blocks.push_back(std::move(sources));
   }
   if (!narrowing.rows.empty()) {
-    Table rows{prefix + "rows", InCsv::no, {}, {}};
+    Table rows{prefix + "rows", InCsv::with_all, {}, {}};
     const std::size_t keys = narrowing.row_columns.size() - 2;
     for (std::size_t c = 0; c < narrowing.row_columns.size(); ++c) {
       const ResultColumn& column = narrowing.row_columns[c];

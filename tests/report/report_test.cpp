@@ -5,6 +5,8 @@
 #include <array>
 #include <nlohmann/json.hpp>
 
+#include "base/shown_text.h"
+#include "random/random_model.h"
 #include "report/cells.h"
 #include "support/support.h"
 
@@ -15,14 +17,15 @@ namespace cell = report_cells;
 
 Report sample() {
   Table table{"things",
-              InCsv::yes,
+              InCsv::with_all,
               {{"name", "thing", false, Audience::all},
                {"bytes", "size", true, Audience::all},
-               {"raw", "raw", false, Audience::programs},
-               {"bar", "", false, Audience::people}},
+               {"raw", "raw", false, Audience::programs}},
               {}};
-  table.rows.push_back({{cell::text("a|b"), cell::bytes(1'234'567), cell::text("x,\"y\"\n"), cell::bar(1, 2, 4)}});
-  table.rows.push_back({{cell::text("größer"), Cell{}, cell::text(""), Cell{}}, true});
+  cell::compare_by(table, "bytes");
+  table.rows.push_back({{cell::text("a|b"), cell::bytes(1'234'567), cell::text("x,\"y\"\n")}});
+  table.rows.push_back({{cell::text("c"), cell::bytes(308'642), cell::text("z")}, false, Audience::all, 1});
+  table.rows.push_back({{cell::text("größer"), Cell{}, cell::text("")}, true});
   Report report;
   report.blocks = {Fact{"total_bytes", "in all", cell::bytes(5)}, Heading{"Things"}, table, Paragraph{"That is all."},
                    Verbatim{"diff", "-a\n+b\n"}};
@@ -36,7 +39,8 @@ TEST(Render, ForPeople) {
             "Things\n"
             "\n"
             "thing      size\n"
-            "a|b     1.23 MB  ██\n"
+            "a|b     1.23 MB  ████████████\n"
+            "  c      309 kB  ███\n"
             "größer\n"
             "\n"
             "That is all.\n"
@@ -49,19 +53,24 @@ TEST(Render, ForProgramsWithExactValues) {
   const auto json = nlohmann::json::parse(render(sample(), {Format::json, Color::off}));
   EXPECT_EQ(json["total_bytes"], 5);
   EXPECT_EQ(json["diff"], "-a\n+b\n");
-  EXPECT_EQ(json["things"].size(), 2U);
+  EXPECT_EQ(json["things"].size(), 3U);
   EXPECT_EQ(json["things"][0]["bytes"], 1234567);
   EXPECT_EQ(json["things"][0]["raw"], "x,\"y\"\n");
   EXPECT_FALSE(json["things"][0].contains("bar"));
-  EXPECT_TRUE(json["things"][1]["bytes"].is_null());
+  EXPECT_TRUE(json["things"][2]["bytes"].is_null());
+  const std::string things = "name,bytes,raw\na|b,1234567,\"x,\"\"y\"\"\n\"\nc,308642,z\ngrößer,,\"\"\n";
   EXPECT_EQ(render(sample(), {Format::csv, Color::off}),
-            "name,bytes,raw\na|b,1234567,\"x,\"\"y\"\"\n\"\ngrößer,,\"\"\n");
+            "part,facts\ntotal_bytes,diff\n5,\"-a\n+b\n\"\n\npart,things\n" + things);
+  EXPECT_EQ(render(sample(), {Format::csv, Color::off, true, "things"}), things);
+  EXPECT_EQ(render(sample(), {Format::csv, Color::off, true, "facts"}), "total_bytes,diff\n5,\"-a\n+b\n\"\n");
 }
 
 TEST(Render, ForPages) {
-  EXPECT_EQ(render(sample(), {Format::markdown, Color::off}),
-            "- in all: 5 B\n\n## Things\n\n| thing | size |  |\n|---|---:|---|\n| a\\|b | 1.23 MB | ██ |\n| **größer** "
-            "|  |  |\n\nThat is all.\n\n```diff\n-a\n+b\n```\n");
+  EXPECT_EQ(
+      render(sample(), {Format::markdown, Color::off}),
+      "- in all: 5 B\n\n## Things\n\n| thing | size |\n|---|---:|\n| a\\|b | 1.23 MB |\n| &nbsp;&nbsp;c | 309 kB |\n"
+      "| **größer** |  |\n\nThat is all.\n\n```diff\n-a\n+b\n```\n");
+  EXPECT_EQ(render(sample(), {Format::markdown, Color::off, true, "facts"}), "- in all: 5 B\n\n```diff\n-a\n+b\n```\n");
 }
 
 TEST(Render, AFenceIsLongerThanAnyWithin) {
@@ -71,7 +80,7 @@ TEST(Render, AFenceIsLongerThanAnyWithin) {
 }
 
 Report of_texts(const std::vector<std::string>& texts) {
-  Table table{"t", InCsv::no, {{"x", "x", false, Audience::all}, {"y", "y", true, Audience::all}}, {}};
+  Table table{"t", InCsv::with_all, {{"x", "x", false, Audience::all}, {"y", "y", true, Audience::all}}, {}};
   for (const std::string& text : texts) table.rows.push_back({{cell::text(text), cell::text("1")}});
   Report report;
   report.blocks = {std::move(table)};
@@ -110,6 +119,66 @@ TEST(Render, ColumnsStandBelowEachOtherWhateverTheLetters) {
             "a\u200Db      1\n"
             "🔌      1\n"
             "████    1\n");
+}
+
+// Tables of drawn texts and figures in windows of drawn widths: no line is wider, and a text that goes on below lost
+// nothing but blanks.
+TEST(Render, TablesFitTheWindow) {
+  const std::uint64_t seed = test::test_seed(20261207);
+  test::Random random(seed);
+  const std::vector<std::string> pieces{"a",    "über",    "充電", " ",      "  ", "sessions.",  "🔌", "e\u0301",
+                                        "/x_y", "\033[1m", "\n",   "\u202e", "12", "long word ", "-", "…"};
+  for (std::size_t round = 0; round < test::test_count(400); ++round) {
+    Table table{"t", InCsv::with_all, {}, {}};
+    const std::size_t columns = 1 + test::pick(random, 8);
+    const auto text = [&](std::size_t most) {
+      std::string drawn;
+      for (std::size_t i = test::pick(random, most + 1); i > 0; --i) drawn += pieces[test::pick(random, pieces.size())];
+      return drawn;
+    };
+    std::vector<bool> figures;
+    for (std::size_t c = 0; c < columns; ++c) {
+      figures.push_back(test::chance(random, 50));
+      TableColumn column{"c", text(6), figures[c], Audience::all};
+      column.gives_way = static_cast<std::uint8_t>(test::pick(random, 3));
+      column.is_compared = figures[c] && test::chance(random, 30);
+      table.columns.push_back(column);
+    }
+    std::vector<std::string> texts;
+    for (std::size_t r = 1 + test::pick(random, 5); r > 0; --r) {
+      TableRow row;
+      row.depth = static_cast<std::uint32_t>(test::pick(random, 4));
+      row.strong = test::chance(random, 20);
+      for (std::size_t c = 0; c < columns; ++c) {
+        row.cells.push_back(figures[c] ? cell::bytes(test::pick(random, 2'000'000'000)) : cell::text(text(25)));
+        if (test::chance(random, 10)) row.cells.back() = {};
+      }
+      texts.push_back(row.cells[0].shown);
+      table.rows.push_back(std::move(row));
+    }
+    const std::size_t width = 20 + test::pick(random, 120);
+    RenderOptions options;
+    options.width = width;
+    const std::string shown = render(Report{{table, Paragraph{text(60)}, Heading{text(30)}, Verbatim{"v", text(60)},
+                                             Fact{"f", "fact", cell::text(text(40))}}},
+                                     options);
+    for (std::size_t begin = 0; begin < shown.size();) {
+      const std::size_t end = shown.find('\n', begin);
+      EXPECT_LE(base::width_of(shown.substr(begin, end - begin)), width) << "seed " << seed << "\n" << shown;
+      begin = end + 1;
+    }
+    for (std::string each : texts) {
+      each = base::one_line(each);
+      const auto without_blanks = [](const std::vector<std::string>& lines) {
+        std::string all;
+        for (const std::string& line : lines) {
+          for (const char c : line) all += c == ' ' ? "" : std::string(1, c);
+        }
+        return all;
+      };
+      EXPECT_EQ(without_blanks(base::folded(each, width, width / 3)), without_blanks({each}));
+    }
+  }
 }
 
 class ResultReport : public testing::Test {
@@ -175,12 +244,12 @@ TEST_F(ResultReport, AColumnCalledLevelKeepsItsName) {
 
 TEST_F(ResultReport, WeighingsAreSortedAndCut) {
   const Weighing weighing = weigh(model_.open());
-  const std::string names = render(report(weighing, {WeighOrder::name, 3}), {Format::csv, Color::off});
+  const std::string names = render(report(weighing, {WeighOrder::name, 3}), {Format::csv, Color::off, true, "parts"});
   EXPECT_EQ(std::count(names.begin(), names.end(), '\n'), 4);
   EXPECT_LT(names.find("t,d,"), names.find("t,g,"));
   for (const WeighOrder order : {WeighOrder::bytes, WeighOrder::rows, WeighOrder::distinct, WeighOrder::nulls,
                                  WeighOrder::bits, WeighOrder::uses, WeighOrder::name}) {
-    const std::string all = render(report(weighing, {order, 0}), {Format::csv, Color::off});
+    const std::string all = render(report(weighing, {order, 0}), {Format::csv, Color::off, true, "parts"});
     EXPECT_EQ(static_cast<std::size_t>(std::count(all.begin(), all.end(), '\n')),
               1 + weighing.columns.size() + weighing.links.size() + 1);
   }

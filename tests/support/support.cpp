@@ -4,6 +4,7 @@
 #include <signal.h>
 #include <sys/wait.h>
 #include <unistd.h>
+#include <sstream>
 
 #include <algorithm>
 #include <atomic>
@@ -123,6 +124,13 @@ ProcessResult run(const std::vector<std::string>& words, const std::string& fold
 }
 
 }  // namespace
+
+std::vector<std::string> lines_of(const std::string& text) {
+  std::istringstream stream(text);
+  std::vector<std::string> lines;
+  for (std::string line; std::getline(stream, line);) lines.push_back(line);
+  return lines;
+}
 
 ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder) {
   return run(with_tool(arguments), folder);

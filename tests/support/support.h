@@ -62,6 +62,8 @@ struct ProcessResult {
   std::string out;
   std::string err;
 };
+// The lines of a text, without their ends.
+std::vector<std::string> lines_of(const std::string& text);
 // Runs the tool with arguments that are given to it as they are.
 ProcessResult run_tool(const std::vector<std::string>& arguments, const std::string& folder = "");
 

@@ -7,6 +7,7 @@
 #include <nlohmann/json.hpp>
 #include <random>
 
+#include "base/shown_text.h"
 #include "juniper/demo.h"
 #include "support/support.h"
 
@@ -117,7 +118,7 @@ TEST_F(ToolTest, EveryCommandSpeaksJsonCsvAndMarkdown) {
     ASSERT_TRUE(json.contains(name)) << command[0];
     words.back() = "csv";
     const std::string csv = run_tool(words).out;
-    EXPECT_NE(csv.substr(0, csv.find('\n')).find(name), std::string::npos) << csv;
+    EXPECT_NE(csv.find(name), std::string::npos) << csv;
     EXPECT_GT(csv.size(), json[name].get<std::string>().size());
     words.back() = "markdown";
     EXPECT_NE(run_tool(words).out, "") << command[0];
@@ -147,18 +148,48 @@ TEST_F(ToolTest, CsvHoldsEachTableThatJsonNames) {
       has_facts = has_facts || !member.is_array();
       if (!member.is_array()) continue;
       std::vector<std::string> words = command;
-      words.insert(words.end(), {"--table", name});
+      words.insert(words.end(), {"--part", name});
       EXPECT_EQ(records_of(run_tool(words).out), member.size() + 1) << command[0] << " " << name;
     }
     if (!has_facts) continue;
-    command.insert(command.end(), {"--table", "facts"});
+    command.insert(command.end(), {"--part", "facts"});
     EXPECT_EQ(records_of(run_tool(command).out), 2U) << command[0];
   }
-  const auto wrong = run_tool({"links", model_, "--format", "csv", "--table", "tables"});
+  const auto wrong = run_tool({"links", model_, "--format", "csv", "--part", "tables"});
   EXPECT_EQ(wrong.status, 2);
   EXPECT_EQ(wrong.out, "");
-  EXPECT_NE(wrong.err.find("its tables are links, orphans"), std::string::npos) << wrong.err;
-  EXPECT_EQ(run_tool({"links", model_, "--table", "links"}).status, 2);
+  EXPECT_NE(wrong.err.find("its parts are links, orphans"), std::string::npos) << wrong.err;
+  EXPECT_EQ(run_tool({"links", model_, "--part", "links"}).status, 2);
+}
+
+// Whatever the window: a command's lines fit into it, and so do its messages. `--wide` has all there is.
+TEST_F(ToolTest, NoLineIsWiderThanTheWindow) {
+  run_tool({"baseline", model_});
+  std::vector<std::vector<std::string>> each = commands();
+  for (const char* const command : {"ask", "audit", "refactor", "check"}) each.push_back({"help", command});
+  each.push_back({"help"});
+  each.push_back({"describe", model_, "price"});
+  each.push_back(
+      {"ask", model_, "by days.day show revenue, price, n_sessions, energy, app_revenue, per_session limit 5"});
+  each.push_back({"ask", model_, "by stations.region, stations.operator_name, crews.crew show revenue where x = 1"});
+  each.push_back({"weigh", model_ + "-that-is-not-there-and-has-a-name-that-goes-on-and-on-until-it-fills-the-line"});
+  for (std::vector<std::string> command : each) {
+    if (command[0] == "baseline") command.emplace_back("--replace");
+    for (const std::size_t width : {40U, 80U, 100U, 140U, 200U}) {
+      std::vector<std::string> words = command;
+      words.insert(words.end(), {"--width", std::to_string(width)});
+      const auto run = run_tool(words);
+      EXPECT_FALSE(run.out.empty() && run.err.empty());
+      for (const std::string& line : test::lines_of(run.out + run.err))
+        EXPECT_LE(base::width_of(line), width) << command[0] << ": " << line;
+    }
+  }
+  const auto narrow = run_tool({"weigh", model_, "--width", "80"});
+  EXPECT_NE(narrow.out.find("no room for: "), std::string::npos) << narrow.out;
+  const auto wide = run_tool({"weigh", model_, "--wide"});
+  EXPECT_EQ(wide.out.find("no room for: "), std::string::npos) << wide.out;
+  for (const char* const heading : {"dictionary", "codes", "bits/row", "encoding"})
+    EXPECT_NE(wide.out.find(heading), std::string::npos) << heading;
 }
 
 TEST_F(ToolTest, AsksInThreeWays) {

@@ -7,6 +7,7 @@
 #include <unordered_map>
 
 #include "base/exact.h"
+#include "base/format.h"
 
 namespace juniper {
 
@@ -127,8 +128,17 @@ class Comparer {
       const Value a = rescaled(expected.cells[i], column.type, common);
       const Value b = rescaled(found.cells[i], other, common);
       if (a == b || is_near(a, b)) continue;
-      add({DifferenceKind::cell, name, column.name, shown(expected.cells[i], column.type), shown(found.cells[i], other),
-           change_between(a, b, common)});
+      Difference difference{DifferenceKind::cell,
+                            name,
+                            column.name,
+                            shown(expected.cells[i], column.type),
+                            shown(found.cells[i], other),
+                            change_between(a, b, common)};
+      if (!column.format.empty() && comparison_.samples.size() < samples_) {
+        difference.expected_formatted = base::ValueFormat(column.type, column.format).text(expected.cells[i]);
+        difference.found_formatted = base::ValueFormat(other, found_.columns[i].format).text(found.cells[i]);
+      }
+      add(std::move(difference));
     }
   }
 

@@ -24,7 +24,7 @@ Report report(const Agreement& agreement) {
   made.blocks.push_back(Fact{"engine_nanoseconds", "engine", cell::nanoseconds(agreement.engine_nanoseconds)});
   made.blocks.push_back(Fact{"sqlite_nanoseconds", "SQLite", cell::nanoseconds(agreement.sqlite_nanoseconds)});
   Table table{"cells_that_differ",
-              InCsv::yes,
+              InCsv::with_all,
               {left("level", "level"), left("row", "row"), left("column", "column"), right("engine", "engine"),
                right("sqlite", "SQLite")},
               {}};

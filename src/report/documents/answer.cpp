@@ -40,7 +40,7 @@ TableRow row_of(const QueryResult& result, const ResultRow& row, const std::vect
 Report report_around(const QueryResult& result, Table table, bool has_footer) {
   const std::string level = cell::level_name(result);
   table.name = "rows";
-  table.in_csv = InCsv::yes;
+  table.in_csv = InCsv::alone;
   table.columns = {left(level, level, Audience::programs)};
   for (const ResultColumn& column : result.columns)
     table.columns.push_back({column.name, column.name, column.type.is_number(), Audience::all});

@@ -23,7 +23,7 @@ using report_cells::right;
 Report report(const Audit& audit) {
   Table findings{
       "findings",
-      InCsv::yes,
+      InCsv::with_all,
       {right("saved_bytes", "saves"), right("saved_share", "of the file"), left("code", "code"), left("title", "what"),
        left("subject", "where"), left("place", "place", Audience::people), left("evidence", "evidence"),
        left("file", "file", Audience::programs), right("line", "line", Audience::programs),
@@ -33,10 +33,10 @@ Report report(const Audit& audit) {
       {}};
   // What to do and why, once for all findings of which it is the same.
   Table remedies{"remedies",
-                 InCsv::no,
-                 {left("code", "code", Audience::people), left("reason", "why it matters", Audience::people),
-                  left("remedy", "what to do", Audience::people)},
+                 InCsv::with_all,
+                 {left("code", "code"), left("reason", "why it matters"), left("remedy", "what to do")},
                  {}};
+  cell::give_way(findings, {"saved_share", "code", "place"});
   std::map<std::string, std::size_t> steps;  // of each kind
   for (const Finding& f : audit.findings) steps[f.code] += f.step.empty() ? 0 : 1;
   std::set<std::pair<std::string, std::string>> told;
@@ -69,13 +69,13 @@ Report report(const Audit& audit) {
     if (const std::size_t count = audit.not_understood.size(); count != 0) {
       made.blocks.push_back(Paragraph{
           fmt::format("{} of the captured queries {} not understood; the first:", count, count == 1 ? "is" : "are")});
-      made.blocks.push_back(Paragraph{render(Diagnostics{audit.not_understood[0]})});
+      made.blocks.push_back(Messages{{audit.not_understood[0]}});
     }
   };
   const auto tell_ignored = [&] {
     if (audit.ignored.empty()) return;
     Table ignored{"ignored",
-                  InCsv::no,
+                  InCsv::with_all,
                   {left("code", "code"), left("subject", "ignored"), left("place", "place"), left("reason", "why")},
                   {}};
     for (const IgnoredFinding& f : audit.ignored)

@@ -20,20 +20,6 @@ using report_cells::right;
 
 namespace {
 
-// A ratio of times as a bar around 1: what is slower grows to the right of the middle, what is faster to its left.
-Cell ratio_bar(double ratio) {
-  constexpr int half = 8;  // characters on either side: half or twice the time
-  const double steps = std::clamp(std::log2(ratio), -1.0, 1.0) * half;
-  const auto filled = static_cast<int>(std::lround(std::abs(steps)));
-  std::string text;
-  for (int i = -half; i < half; ++i) {
-    if (i == 0) text += "│";
-    const bool inside = ratio < 1 ? i >= -filled && i < 0 : i >= 0 && i < filled;
-    text += inside ? "█" : " ";
-  }
-  return {Cell::Kind::text, text, ""};
-}
-
 Cell state_cell(const CheckedQuery& query) {
   static constexpr std::array states{"same", "DIFFERENT", "LOST", "FAILED", "new"};
   static constexpr std::array codes{"same", "different", "lost", "failed", "added"};
@@ -132,12 +118,13 @@ Cell text_cell(const std::string& text) {
 
 void add_queries(const CheckReport& check, Report& made) {
   Table table{"queries",
-              InCsv::yes,
+              InCsv::with_all,
               {left("query", "query"), left("state", "result"), right("rows", "rows"), right("cells", "cells compared"),
                right("differences", "differing"), right("asked", "asked"), right("recorded_nanoseconds", "time then"),
                right("nanoseconds", "time now"), right("budget_nanoseconds", "allowed"),
                left("passed", "passed", Audience::programs), left("text", "what it asks")},
               {}};
+  cell::give_way(table, {"text", "asked", "cells", "recorded_nanoseconds", "budget_nanoseconds", "rows"});
   bool logged = false;
   bool budgets = false;
   bool texts = false;
@@ -170,20 +157,20 @@ void add_queries(const CheckReport& check, Report& made) {
 }
 
 void add_speed(const CheckReport& check, Report& made) {
-  Table table{
-      "speed",
-      InCsv::no,
-      {left("query", "query"), left("run", "run"), left("verdict", "verdict"), right("base_nanoseconds", "base"),
-       right("candidate_nanoseconds", "candidate"), right("ratio", "ratio"), right("low", "from"), right("high", "to"),
-       right("runs", "runs each"), left("bar", "faster  │slower", Audience::people)},
-      {}};
+  Table table{"speed",
+              InCsv::with_all,
+              {left("query", "query"), left("run", "run"), left("verdict", "verdict"),
+               right("base_nanoseconds", "base"), right("candidate_nanoseconds", "candidate"), right("ratio", "ratio"),
+               right("low", "from"), right("high", "to"), right("runs", "runs each")},
+              {}};
+  cell::compare_by(table, "ratio");
+  cell::give_way(table, {"runs", "run", "low", "high"});
   const auto add = [&](const CheckedQuery& q, const char* run, const std::optional<SpeedComparison>& speed) {
     if (!speed) return;
     TableRow row{
         {cell::text(q.query), cell::text(run), cell::text(to_string(speed->verdict)),
          cell::nanoseconds(speed->base_nanoseconds), cell::nanoseconds(speed->candidate_nanoseconds),
-         cell::number(speed->ratio, 3), cell::number(speed->low, 3), cell::number(speed->high, 3),
-         cell::count(speed->runs), ratio_bar(speed->ratio)},
+         cell::ratio(speed->ratio), cell::ratio(speed->low), cell::ratio(speed->high), cell::count(speed->runs)},
         speed->verdict == SpeedVerdict::slower || (q.undecided_fails && speed->verdict == SpeedVerdict::cannot_tell)};
     if (check.queries.size() > many && speed->verdict == SpeedVerdict::same) row.audience = Audience::programs;
     table.rows.push_back(std::move(row));
@@ -261,11 +248,12 @@ Report report(const BaselineReport& baseline) {
   made.blocks.push_back(Fact{"folder", "baseline", cell::text(baseline.folder)});
   Table table{
       "queries",
-      InCsv::yes,
+      InCsv::with_all,
       {left("query", "query"), left("earlier", "earlier", baseline.has_earlier ? Audience::all : Audience::programs),
        right("rows", "rows"), right("cells", "cells"), right("asked", "asked"), right("nanoseconds", "time"),
        left("text", "what it asks")},
       {}};
+  cell::give_way(table, {"text", "asked", "cells"});
   bool logged = false;
   bool texts = false;
   std::vector<std::pair<std::string, Comparison>> compared;
@@ -306,7 +294,7 @@ Report report(const CheckReport& check) {
   for (const CheckedQuery& q : check.queries) {
     if (q.state == CheckState::lost)
       made.blocks.push_back(Paragraph{fmt::format("{}: recorded, and no longer in the model", q.query)});
-    if (!q.errors.empty()) made.blocks.push_back(Paragraph{render(q.errors)});
+    if (!q.errors.empty()) made.blocks.push_back(Messages{q.errors});
   }
   add_speed(check, made);
   return made;

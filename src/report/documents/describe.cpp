@@ -40,12 +40,13 @@ Report report_one(const Description& d) {
 Report report(const std::vector<Description>& descriptions) {
   if (descriptions.size() == 1) return report_one(descriptions[0]);
   Table table{"descriptions",
-              InCsv::yes,
+              InCsv::with_all,
               {left("kind", "kind"), left("name", "name"), left("type", "type"), left("format", "format"),
                left("rests_on", "rests on"), right("users", "users", Audience::people),
                left("used_by", "used by", Audience::programs), left("description", "description"),
                left("definition", "definition", Audience::programs), left("place", "place", Audience::programs)},
               {}};
+  cell::give_way(table, {"users", "format", "rests_on", "type"});
   for (const Description& d : descriptions) {
     Cell rests = cell::text(joined(d.rests_on, ", "));
     constexpr std::size_t most = 4;

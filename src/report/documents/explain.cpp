@@ -16,35 +16,34 @@ using report_cells::right;
 
 Report report(const Explanation& explanation) {
   Table table{"steps",
-              InCsv::yes,
+              InCsv::with_all,
               {left("way", "step"), left("what", "of"), left("place", "at"), right("slices", "slices"),
                right("rows_in", "rows in"), right("rows_out", "rows out"), right("bytes", "bytes"),
                right("nanoseconds", "time"), left("note", "note", Audience::programs),
                right("depth", "depth", Audience::programs)},
               {}};
   for (const ExplainStep& step : explanation.steps) {
-    Cell way = cell::text(std::string(to_string(step.way)));
-    way.shown.insert(0, 2 * static_cast<std::size_t>(step.depth), ' ');
+    const Cell way = cell::text(std::string(to_string(step.way)));
     const Cell what = cell::code(step.what, 60);
     table.rows.push_back({{way, what, cell::place(step.place), cell::count(step.slices), cell::count(step.rows_in),
                            cell::count(step.rows_out), cell::bytes(step.bytes), cell::nanoseconds(step.nanoseconds),
                            cell::text(step.note), cell::count(step.depth)},
-                          step.way == ExplainWay::row_by_row});
+                          step.way == ExplainWay::row_by_row,
+                          Audience::all,
+                          static_cast<std::uint32_t>(step.depth)});
   }
+  cell::give_way(table, {"place", "slices", "bytes", "rows_in"});
   Report made;
   made.blocks.push_back(std::move(table));
-  std::string notes;
   for (const ExplainStep& step : explanation.steps) {
     if (!step.note.empty())
-      notes += fmt::format("{}{}: {}.", notes.empty() ? "" : "\n", cell::code(step.what, 60).shown, step.note);
+      made.blocks.push_back(Paragraph{fmt::format("{}: {}.", cell::code(step.what, 60).shown, step.note)});
   }
-  if (!notes.empty()) made.blocks.push_back(Paragraph{notes});
-  for (const std::string& text : explanation.row_by_row) {
+  for (const std::string& text : explanation.row_by_row) made.blocks.push_back(Paragraph{"Row by row: " + text});
+  if (!explanation.row_by_row.empty()) {
     made.blocks.push_back(
-        Paragraph{fmt::format("Row by row: {}\nIts time grows with rows times slices. A condition that "
-                              "compares a column with something outside by = (and one by <, <=, > or >=) "
-                              "is sorted or grouped instead.",
-                              text)});
+        Paragraph{"The time of what goes row by row grows with rows times slices. A condition that compares a column "
+                  "with something outside by = (and one by <, <=, > or >=) is sorted or grouped instead."});
   }
   return made;
 }

@@ -12,7 +12,7 @@ namespace cell = report_cells;
 
 Report report(const Export& written) {
   Table tables{"tables",
-               InCsv::yes,
+               InCsv::with_all,
                {cell::left("table", "table"), cell::left("file", "file"), cell::right("rows", "rows"),
                 cell::right("columns", "columns")},
                {}};

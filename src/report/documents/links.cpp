@@ -18,15 +18,18 @@ using report_cells::right;
 Report report(const LinkReport& links) {
   const std::vector<LinkUse>& uses = links.links;
   Table table{"links",
-              InCsv::yes,
+              InCsv::with_all,
               {left("link", "link"), right("many_rows", "many side"), right("many_keys", "keys"),
                right("null_rows", "null keys"), right("one_rows", "one side"),
                right("one_nulls", "null keys there", Audience::programs), right("used_rows", "used"),
                right("unused_rows", "unused"), right("used_share", "share used"), right("orphan_keys", "orphan keys"),
                right("orphan_rows", "in rows"), right("bytes", "bytes"), left("broken", "broken", Audience::programs)},
               {}};
-  Table broken{"broken", InCsv::no, {left("link", "link"), left("reason", "why nothing can cross it")}, {}};
-  Table orphans{"orphans", InCsv::no, {left("link", "link"), left("key", "orphan key"), right("rows", "rows")}, {}};
+  cell::give_way(table,
+                 {"one_nulls", "bytes", "null_rows", "used_share", "many_keys", "used_rows", "many_rows", "one_rows"});
+  Table broken{"broken", InCsv::with_all, {left("link", "link"), left("reason", "why nothing can cross it")}, {}};
+  Table orphans{
+      "orphans", InCsv::with_all, {left("link", "link"), left("key", "orphan key"), right("rows", "rows")}, {}};
   for (const LinkUse& use : uses) {
     const auto known = [&](Cell cell) { return use.broken.empty() ? std::move(cell) : Cell(); };
     table.rows.push_back({{cell::text(use.link), cell::count(use.many_rows), known(cell::count(use.many_keys)),
@@ -58,7 +61,7 @@ Report report(const LinkReport& links) {
         Paragraph{broken.rows.empty() ? "Every key has its match." : "Every key of the other links has its match."});
   made.blocks.push_back(std::move(orphans));
   // A line for each measure, a column for each link with orphans.
-  Table measures{"orphan_measures", InCsv::no, {left("measure", "measure")}, {}};
+  Table measures{"orphan_measures", InCsv::with_all, {left("measure", "measure")}, {}};
   std::vector<std::string> names;
   for (const LinkUse& use : uses) {
     if (use.orphan_measures.empty()) continue;
@@ -84,7 +87,7 @@ Report report(const LinkReport& links) {
     made.blocks.push_back(std::move(measures));
   }
   Table trims{"trims",
-              InCsv::no,
+              InCsv::with_all,
               {left("table", "table"), right("rows", "rows"), right("used_rows", "used by links"),
                right("used_share", "share used"), right("bytes", "bytes"), right("saved_bytes", "saved by trimming")},
               {}};
@@ -99,7 +102,7 @@ Report report(const LinkReport& links) {
   }
   if (links.calendar.empty()) return made;
   Table gaps{"calendar_gaps",
-             InCsv::no,
+             InCsv::with_all,
              {left("first", "first missing day"), left("last", "last"), right("days", "days")},
              {}};
   const base::ValueFormat date({TypeKind::date, 0});

@@ -38,12 +38,13 @@ Report report(const LoadReport& load) {
   made.blocks.push_back(Fact{"total_nanoseconds", "time", cell::nanoseconds(load.total_nanoseconds)});
   made.blocks.push_back(Heading{"Tables"});
   Table tables{"tables",
-               InCsv::no,
+               InCsv::with_all,
                {left("table", "table"), right("rows", "rows"), right("rejected", "rejected"),
                 right("unreached", "left out"), right("source_bytes", "source"), right("files", "files"),
                 right("files_read", "read now"), right("bytes", "in store"), right("read_nanoseconds", "reading"),
                 right("total_nanoseconds", "with computing and encoding")},
                {}};
+  cell::give_way(tables, {"read_nanoseconds", "files_read", "files", "source_bytes"});
   std::uint64_t rejected = 0;
   std::uint64_t unreached = 0;
   for (const TableLoad& t : load.tables) {
@@ -64,7 +65,7 @@ Report report(const LoadReport& load) {
   }
 
   Table orders{"orders",
-               InCsv::no,
+               InCsv::with_all,
                {left("table", "table"), left("columns", "rows sorted by"), right("saved_bytes", "saves"),
                 left("file_order", "order of the files told by")},
                {}};
@@ -79,12 +80,12 @@ Report report(const LoadReport& load) {
   }
 
   Table columns{"columns",
-                InCsv::yes,
+                InCsv::with_all,
                 {left("table", "table"), left("column", "column"), left("calculated", "calculated"),
                  right("rows", "rows"), right("bytes", "in store"), right("evaluate_nanoseconds", "computing"),
                  right("encode_nanoseconds", "encoding"), left("carried", "computed")},
                 {}};
-  Table calculated{"calculated_columns", InCsv::no, columns.columns, {}};
+  Table calculated{"calculated_columns", InCsv::with_all, columns.columns, {}};
   bool any_carried = false;
   for (const ColumnLoad& c : load.columns) {
     Cell carried = cell::boolean(c.carried);
@@ -108,7 +109,7 @@ Report report(const LoadReport& load) {
   for (TableColumn& column : columns.columns) column.audience = Audience::programs;
   made.blocks.push_back(std::move(columns));
   Table link_table{"links",
-                   InCsv::no,
+                   InCsv::with_all,
                    {left("link", "link"), right("rows", "rows"), right("bytes", "in store"),
                     right("resolve_nanoseconds", "resolving")},
                    {}};

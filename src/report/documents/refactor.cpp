@@ -25,7 +25,7 @@ TableRow change_row(std::string figure, std::string unit, const Cell& before, co
            cell::text(std::move(unit)),
            before,
            after,
-           {Cell::Kind::number, (change > 0 ? "+" : (change < 0 ? "-" : "")) + shown, fmt::format("{}", change)}}};
+           {Cell::Kind::change, (change > 0 ? "+" : (change < 0 ? "-" : "")) + shown, fmt::format("{}", change)}}};
 }
 
 TableRow bytes_row(std::string figure, std::uint64_t before, std::uint64_t after) {
@@ -120,17 +120,22 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   made.blocks.push_back(Heading{"Ledger"});
   Table table{
       "ledger",
-      InCsv::no,
+      InCsv::with_all,
       {left("figure", ""), left("unit", "unit", Audience::programs), right("before", "before"), right("after", "after"),
        right("change", "change"), left("verdict", "with confidence"), right("runs", "runs each")},
       {}};
+  cell::give_way(table, {"runs", "before"});
   const BytesByPart& was = ledger.bytes_before;
   const BytesByPart& is = ledger.bytes_after;
   table.rows.push_back(bytes_row("store file", was.total(), is.total()));
-  table.rows.push_back(bytes_row("  dictionaries", was.dictionaries, is.dictionaries));
-  table.rows.push_back(bytes_row("  codes", was.codes, is.codes));
-  table.rows.push_back(bytes_row("  links", was.links, is.links));
-  table.rows.push_back(bytes_row("  all else", was.rest, is.rest));
+  const auto add_part = [&](const char* figure, std::uint64_t before, std::uint64_t after) {
+    table.rows.push_back(bytes_row(figure, before, after));
+    table.rows.back().depth = 1;
+  };
+  add_part("dictionaries", was.dictionaries, is.dictionaries);
+  add_part("codes", was.codes, is.codes);
+  add_part("links", was.links, is.links);
+  add_part("all else", was.rest, is.rest);
   table.rows.push_back(time_row("load", ledger.load_nanoseconds_before, ledger.load_nanoseconds_after));
   for (const QueryProof& q : refactoring.queries) {
     if (!q.is_timed) continue;
@@ -141,8 +146,10 @@ void add_ledger(const Refactoring& refactoring, Report& made) {
   for (TableRow& row : table.rows) row.cells.resize(table.columns.size());
   made.blocks.push_back(std::move(table));
   const auto list_columns = [&](const char* key, const char* header, const std::vector<Ledger::Column>& columns) {
-    Table listed{
-        key, InCsv::no, {left("column", header), right("bytes", "bytes"), right("nanoseconds", "time at load")}, {}};
+    Table listed{key,
+                 InCsv::with_all,
+                 {left("column", header), right("bytes", "bytes"), right("nanoseconds", "time at load")},
+                 {}};
     for (const Ledger::Column& c : columns)
       listed.rows.push_back({{cell::text(c.column), cell::bytes(c.bytes), cell::nanoseconds(c.nanoseconds)}});
     if (!columns.empty()) made.blocks.push_back(std::move(listed));
@@ -178,7 +185,7 @@ Report report(const Draft& draft) {
            {Cell::Kind::boolean, draft.same() ? "yes: no query shows a different number" : "no: see what differs below",
             draft.same() ? "true" : "false"}});
   Table queries{"queries",
-                InCsv::yes,
+                InCsv::with_all,
                 {left("query", "query"), right("rows", "rows"), right("cells", "cells compared"),
                  right("differences", "differing"), right("base_nanoseconds", "time"),
                  right("draft_nanoseconds", "with the draft")},
@@ -211,13 +218,15 @@ void add_probes(const ProbeProof& probes, std::vector<std::pair<std::string, Com
     return;
   }
   Table table{"probes",
-              InCsv::no,
+              InCsv::with_all,
               {right("measures", "measures"), right("possible", "probes"), right("asked", "asked"),
                right("sample_rows", "rows of large tables"), right("asked_of_all", "asked of all rows"),
                right("refused", "refused by both"), right("cells", "cells compared"), right("rows_read", "rows read"),
                right("differing", "probes that differ"), right("wide_columns", "columns too wide"),
                left("cut_short", "cut short")},
               {}};
+  cell::give_way(table,
+                 {"wide_columns", "cut_short", "rows_read", "refused", "asked_of_all", "sample_rows", "possible"});
   table.rows.push_back(
       {{cell::count(probes.measures.size()), cell::count(probes.possible), cell::count(probes.asked),
         probes.sample_rows == 0 ? cell::text("all") : cell::count(probes.sample_rows), cell::count(probes.asked_of_all),
@@ -266,11 +275,12 @@ Report report(const Refactoring& refactoring) {
   if (!refactoring.rows.empty())
     made.blocks.push_back(Heading{"Proof by rows: what was stored against what stands for it now"});
   Table rows{"rows",
-             InCsv::no,
+             InCsv::with_all,
              {left("column", "column"), left("removed", "removed"), right("rows", "rows compared"),
               right("differing", "differing"), left("expression", "now")},
              {}};
-  Table samples{"row_differences", InCsv::no, {left("column", "column"), left("difference", "difference")}, {}};
+  cell::give_way(rows, {"expression", "removed"});
+  Table samples{"row_differences", InCsv::with_all, {left("column", "column"), left("difference", "difference")}, {}};
   for (const RowProof& p : refactoring.rows) {
     rows.rows.push_back({{cell::text(p.column), cell::boolean(p.removed), cell::count(p.rows), cell::count(p.differing),
                           cell::text(p.expression)},
@@ -282,7 +292,7 @@ Report report(const Refactoring& refactoring) {
   if (!samples.rows.empty()) made.blocks.push_back(std::move(samples));
   made.blocks.push_back(Heading{proof_by_queries(refactoring)});
   Table queries{"queries",
-                InCsv::yes,
+                InCsv::with_all,
                 {left("query", "query"), right("rows", "rows"), right("cells", "cells compared"),
                  right("differences", "differing"), right("before_nanoseconds", "before", Audience::programs),
                  right("after_nanoseconds", "after", Audience::programs)},
@@ -309,7 +319,7 @@ Report report(const Refactoring& refactoring) {
   if (!refactoring.sqlite.empty()) {
     made.blocks.push_back(Heading{"Proof by SQLite: the same questions to an independent engine"});
     Table sqlite{"sqlite",
-                 InCsv::no,
+                 InCsv::with_all,
                  {left("query", "query"), right("cells", "cells compared"), right("different", "differing")},
                  {}};
     for (const SqliteProof& p : refactoring.sqlite) {

@@ -14,7 +14,7 @@ using report_cells::right;
 
 Report report(const Scan& scan) {
   Table tables{"tables",
-               InCsv::yes,
+               InCsv::with_all,
                {left("table", "table"), left("source", "source"), right("files", "files"), right("rows", "rows"),
                 right("columns", "columns"), left("key", "key"), right("links", "links")},
                {}};

@@ -17,30 +17,34 @@ using report_cells::right;
 Table tree(const Unfolding& unfolding) {
   Table table{
       "parts",
-      InCsv::yes,
+      InCsv::with_all,
       {right("part", "part", Audience::programs), left("kind", "kind", Audience::programs), left("text", "part"),
        right("value", "value"), right("seen", "rows in the slice"), right("kept", "that count"),
        right("skipped", "of these null"), left("place", "at"), right("depth", "depth", Audience::programs)},
       {}};
+  cell::give_way(table, {"place", "skipped", "seen", "kept"});
   for (std::size_t i = 0; i < unfolding.parts.size(); ++i) {
     const UnfoldedPart& part = unfolding.parts[i];
     const bool aggregate = part.kind == UnfoldedKind::aggregate;
-    Cell text = cell::code(part.text, 64);
-    text.shown = std::string(2 * std::size_t{part.depth}, ' ') + text.shown;
+    const Cell text = cell::code(part.text, 64);
     Cell value = cell::value(part.value, base::ValueFormat(part.type, part.format));
     if (part.value.is_null()) value.shown = "null";
     table.rows.push_back({{cell::count(i), cell::text(std::string(to_string(part.kind))), text, value,
                            part.seen ? cell::count(*part.seen) : Cell{}, aggregate ? cell::count(part.kept) : Cell{},
                            aggregate && part.skipped > 0 ? cell::count(part.skipped) : Cell{}, cell::place(part.place),
                            cell::count(part.depth)},
-                          i == 0});
+                          i == 0,
+                          Audience::all,
+                          part.depth});
   }
   return table;
 }
 
 Table filters(const std::string& name, const UnfoldedPart& part) {
-  Table table{
-      name, InCsv::no, {left("filter", "filter"), left("place", "written at"), left("reaches", "what it does")}, {}};
+  Table table{name,
+              InCsv::with_all,
+              {left("filter", "filter"), left("place", "written at"), left("reaches", "what it does")},
+              {}};
   for (const UnfoldedFilter& filter : part.filters) {
     Cell reaches{Cell::Kind::boolean,
                  filter.reaches ? "filters " + part.table + (filter.bridge.empty() ? "" : " through " + filter.bridge)
@@ -52,8 +56,10 @@ Table filters(const std::string& name, const UnfoldedPart& part) {
 }
 
 Table misses(const std::string& name, const UnfoldedPart& part) {
-  Table table{
-      name, InCsv::no, {left("link", "look-up without a match"), right("rows", "rows"), left("keys", "keys")}, {}};
+  Table table{name,
+              InCsv::with_all,
+              {left("link", "look-up without a match"), right("rows", "rows"), left("keys", "keys")},
+              {}};
   for (const UnfoldedMiss& miss : part.misses) {
     std::string keys;
     for (const std::string& key : miss.keys) keys += (keys.empty() ? "" : ", ") + key;
@@ -63,7 +69,7 @@ Table misses(const std::string& name, const UnfoldedPart& part) {
 }
 
 Table rows(const std::string& name, const UnfoldedPart& part) {
-  Table table{name, InCsv::no, {}, {}};
+  Table table{name, InCsv::with_all, {}, {}};
   for (const UnfoldedColumn& column : part.columns) {
     const bool number = column.type.is_number();
     table.columns.push_back({column.name, cell::code(column.name, 40).shown, number, Audience::all});

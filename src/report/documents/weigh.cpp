@@ -2,7 +2,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <numeric>
 
 #include "base/format.h"
 #include "juniper/report.h"
@@ -133,31 +132,21 @@ std::string uses_in_full(const std::vector<ColumnUse>& uses) {
 }
 
 Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::size_t top) {
-  Table table{"parts",
-              InCsv::yes,
-              {left("kind", "kind"),
-               left("table", "table", Audience::programs),
-               left("name", "name", Audience::programs),
-               left("part", "part", Audience::people),
-               right("rows", "rows", Audience::programs),
-               right("distinct", "distinct"),
-               right("nulls", "nulls", Audience::programs),
-               right("dictionary_bytes", "dictionary"),
-               right("code_bytes", "codes"),
-               right("other_bytes", "other", Audience::programs),
-               right("total_bytes", "total"),
-               right("share_of_file", "share"),
-               left("bar", "", Audience::people),
-               right("bits_per_row", "bits/row"),
-               left("encoding", "encoding"),
-               left("type", "type", Audience::programs),
-               left("min", "min", Audience::programs),
-               left("max", "max", Audience::programs),
-               left("used_by", "used by"),
-               right("logged_queries", "queries of the log", weighing.has_log ? Audience::all : Audience::programs)},
-              {}};
-  const std::uint64_t most = std::accumulate(parts.begin(), parts.end(), std::uint64_t{1},
-                                             [](std::uint64_t m, const Part& p) { return std::max(m, p.total()); });
+  Table table{
+      "parts",
+      InCsv::with_all,
+      {left("kind", "kind"), left("table", "table", Audience::programs), left("name", "name", Audience::programs),
+       left("part", "part", Audience::people), right("rows", "rows", Audience::programs), right("distinct", "distinct"),
+       right("nulls", "nulls", Audience::programs), right("dictionary_bytes", "dictionary"),
+       right("code_bytes", "codes"), right("other_bytes", "other", Audience::programs), right("total_bytes", "total"),
+       right("share_of_file", "share"), right("bits_per_row", "bits/row"), left("encoding", "encoding"),
+       left("type", "type", Audience::programs), left("min", "min", Audience::programs),
+       left("max", "max", Audience::programs), left("used_by", "used by"),
+       right("logged_queries", "queries of the log", weighing.has_log ? Audience::all : Audience::programs)},
+      {}};
+  cell::compare_by(table, "total_bytes");
+  cell::give_way(table, {"dictionary_bytes", "code_bytes", "bits_per_row", "encoding", "kind", "used_by", "distinct",
+                         "logged_queries", "share_of_file"});
   for (const Part& p : parts) {
     if (top != 0 && table.rows.size() == top) break;
     const ColumnWeight* c = p.column;
@@ -167,25 +156,16 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
       used.exact = uses_in_full(c->used_by);
     }
     table.rows.push_back(
-        {{cell::text(p.kind),
-          cell::text(p.table),
-          cell::text(p.name),
-          cell::text(shown_name(p)),
-          p.kind == "file" ? Cell{} : cell::count(p.rows),
-          c != nullptr ? cell::count(c->distinct) : Cell{},
+        {{cell::text(p.kind), cell::text(p.table), cell::text(p.name), cell::text(shown_name(p)),
+          p.kind == "file" ? Cell{} : cell::count(p.rows), c != nullptr ? cell::count(c->distinct) : Cell{},
           c != nullptr ? cell::count(c->nulls) : Cell{},
           p.dictionary_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.dictionary_bytes),
-          p.code_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.code_bytes),
-          cell::bytes(p.other_bytes),
-          cell::bytes(p.total()),
-          cell::share(p.total(), weighing.file_bytes),
-          cell::bar(p.total(), most),
-          p.kind == "file" ? Cell{} : cell::number(p.bits(), 1),
-          cell::text(p.encoding),
+          p.code_bytes == 0 ? Cell{Cell::Kind::number, "", "0"} : cell::bytes(p.code_bytes), cell::bytes(p.other_bytes),
+          cell::bytes(p.total()), cell::share(p.total(), weighing.file_bytes),
+          p.kind == "file" ? Cell{} : cell::number(p.bits(), 1), cell::text(p.encoding),
           c != nullptr ? cell::text(to_string(c->type)) : Cell{},
           c != nullptr ? cell::value(c->min, base::ValueFormat(c->type)) : Cell{},
-          c != nullptr ? cell::value(c->max, base::ValueFormat(c->type)) : Cell{},
-          used,
+          c != nullptr ? cell::value(c->max, base::ValueFormat(c->type)) : Cell{}, used,
           c != nullptr && weighing.has_log ? cell::count(c->logged_queries) : Cell{}}});
   }
   return table;
@@ -193,19 +173,18 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
 
 Table weight_tables(const Weighing& weighing) {
   Table table{"tables",
-              InCsv::no,
+              InCsv::with_all,
               {left("table", "table"), right("rows", "rows"), right("source_bytes", "source"),
                right("dictionary_bytes", "dictionaries"), right("code_bytes", "codes"), right("link_bytes", "links"),
-               right("total_bytes", "total"), right("share_of_file", "share"), left("bar", "", Audience::people)},
+               right("total_bytes", "total"), right("share_of_file", "share")},
               {}};
-  std::uint64_t most = 1;
-  for (const TableWeight& t : weighing.tables) most = std::max(most, t.total_bytes());
+  cell::compare_by(table, "total_bytes");
+  cell::give_way(table, {"link_bytes", "code_bytes", "dictionary_bytes", "source_bytes", "share_of_file"});
   const auto add = [&](std::string name, const TableWeight& t, std::uint64_t total, bool strong) {
-    table.rows.push_back(
-        {{cell::text(std::move(name)), strong ? Cell{} : cell::count(t.rows), cell::bytes(t.source_bytes),
-          cell::bytes(t.dictionary_bytes), cell::bytes(t.code_bytes), cell::bytes(t.link_bytes), cell::bytes(total),
-          cell::share(total, weighing.file_bytes), strong ? Cell{} : cell::bar(total, most)},
-         strong});
+    table.rows.push_back({{cell::text(std::move(name)), strong ? Cell{} : cell::count(t.rows),
+                           cell::bytes(t.source_bytes), cell::bytes(t.dictionary_bytes), cell::bytes(t.code_bytes),
+                           cell::bytes(t.link_bytes), cell::bytes(total), cell::share(total, weighing.file_bytes)},
+                          strong});
   };
   TableWeight sum;
   for (const TableWeight& t : weighing.tables) {
@@ -278,12 +257,13 @@ Report report(const WeightChanges& changes, std::size_t top) {
   }
   made.blocks.push_back(Fact{"change_bytes", "change", difference});
   Table table{"parts",
-              InCsv::yes,
+              InCsv::with_all,
               {left("table", "table"), left("name", "part"), left("what", "what"), right("before_bytes", "before"),
                right("after_bytes", "now"), right("change_bytes", "change"), right("before_rows", "rows before"),
                right("after_rows", "rows now"), right("before_distinct", "distinct before"),
                right("after_distinct", "distinct now")},
               {}};
+  cell::give_way(table, {"before_rows", "after_rows", "before_distinct", "after_distinct"});
   for (const PartChange& part : changes.parts) {
     if (top != 0 && table.rows.size() == top) break;
     const auto figure = [](const std::optional<PartWeight>& weight, const auto& get) {

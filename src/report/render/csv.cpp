@@ -1,5 +1,4 @@
-// For programs, as CSV: the table that is asked for, or the one that is marked for it; of a document without one, its facts
-// and texts as one row.
+// For programs, as CSV: the part that is asked for, the one that stands alone, or all of them, one behind the other.
 #include "report/render/formats.h"
 
 namespace juniper::render_formats {
@@ -19,8 +18,6 @@ std::string csv_field(const Cell& cell) {
   return quoted + "\"";
 }
 
-constexpr std::string_view facts_name = "facts";
-
 // A line for names, and one for values.
 void facts(const Report& report, Out& out) {
   std::string names;
@@ -36,32 +33,50 @@ void facts(const Report& report, Out& out) {
   if (!names.empty()) out += names + "\n" + values + "\n";
 }
 
+void rows(const Table& table, Out& out) {
+  std::string text;
+  const auto line = [&](const auto& field) {
+    text.clear();
+    bool first = true;
+    for (std::size_t i = 0; i < table.columns.size(); ++i) {
+      if (!seen(table.columns[i], Audience::programs)) continue;
+      text += first ? "" : ",";
+      text += csv_field(field(i));
+      first = false;
+    }
+    text += "\n";
+    out += text;
+  };
+  line([&](std::size_t i) { return Cell{Cell::Kind::text, "", table.columns[i].name}; });
+  each_row(table, [&](const TableRow& row) {
+    if (row.audience != Audience::people) line([&](std::size_t i) -> const Cell& { return row.cells[i]; });
+  });
+}
+
 }  // namespace
 
-void csv(const Report& report, const std::string& name, Out& out) {
+void csv(const Report& report, const std::string& part, Out& out) {
+  std::vector<const Table*> tables;
   for (const auto& block : report.blocks) {
     const Table* table = std::get_if<Table>(&block);
-    if (table == nullptr || (name.empty() ? table->in_csv == InCsv::no : table->name != name)) continue;
-    std::string text;
-    const auto line = [&](const auto& field) {
-      text.clear();
-      bool first = true;
-      for (std::size_t i = 0; i < table->columns.size(); ++i) {
-        if (!seen(table->columns[i], Audience::programs)) continue;
-        text += first ? "" : ",";
-        text += csv_field(field(i));
-        first = false;
-      }
-      text += "\n";
-      out += text;
-    };
-    line([&](std::size_t i) { return Cell{Cell::Kind::text, "", table->columns[i].name}; });
-    each_row(*table, [&](const TableRow& row) {
-      if (row.audience != Audience::people) line([&](std::size_t i) -> const Cell& { return row.cells[i]; });
-    });
-    return;
+    if (table == nullptr || !is_for(*table, Audience::programs)) continue;
+    if (part.empty() && table->in_csv == InCsv::alone) return rows(*table, out);
+    if (part.empty() || table->name == part) tables.push_back(table);
   }
-  if (name.empty() || name == facts_name) facts(report, out);
+  const bool with_facts = part == facts_name || (part.empty() && has_facts(report));
+  const bool several = tables.size() + (with_facts ? 1 : 0) > 1;
+  const auto name = [&](std::string_view of) {
+    out.gap();
+    if (several) out += "part," + csv_field({Cell::Kind::text, "", std::string(of)}) + "\n";
+  };
+  if (with_facts) {
+    name(facts_name);
+    facts(report, out);
+  }
+  for (const Table* table : tables) {
+    name(table->name);
+    rows(*table, out);
+  }
 }
 
 }  // namespace juniper::render_formats

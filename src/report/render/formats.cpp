@@ -11,24 +11,47 @@ bool seen(const TableColumn& column, Audience by) {
   return column.audience == Audience::all || column.audience == by;
 }
 
-bool is_for_people(const Table& table) {
+bool is_for(const Table& table, Audience by) {
   return std::any_of(table.columns.begin(), table.columns.end(),
-                     [](const TableColumn& column) { return seen(column, Audience::people); });
+                     [by](const TableColumn& column) { return seen(column, by); });
+}
+
+bool has_facts(const Report& report) {
+  return std::any_of(report.blocks.begin(), report.blocks.end(), [](const auto& block) {
+    return std::holds_alternative<Fact>(block) || std::holds_alternative<Verbatim>(block);
+  });
 }
 
 }  // namespace juniper::render_formats
 
 namespace juniper {
 
-std::vector<std::string> table_names(const Report& report) {
-  std::vector<std::string> names;
-  bool has_facts = false;
-  for (const auto& block : report.blocks) {
-    const Table* table = std::get_if<Table>(&block);
-    if (table != nullptr) names.push_back(table->name);
-    has_facts = has_facts || std::holds_alternative<Fact>(block) || std::holds_alternative<Verbatim>(block);
+bool is_number(Cell::Kind kind) {
+  switch (kind) {
+    case Cell::Kind::null:
+    case Cell::Kind::text:
+    case Cell::Kind::code:
+    case Cell::Kind::place:
+    case Cell::Kind::boolean:
+      return false;
+    case Cell::Kind::number:
+    case Cell::Kind::count:
+    case Cell::Kind::bytes:
+    case Cell::Kind::duration:
+    case Cell::Kind::share:
+    case Cell::Kind::ratio:
+    case Cell::Kind::change:
+      break;
   }
-  if (has_facts) names.emplace_back("facts");
+  return true;
+}
+
+std::vector<std::string> part_names(const Report& report) {
+  std::vector<std::string> names;
+  for (const auto& block : report.blocks) {
+    if (const Table* table = std::get_if<Table>(&block)) names.push_back(table->name);
+  }
+  if (render_formats::has_facts(report)) names.emplace_back(render_formats::facts_name);
   return names;
 }
 
@@ -40,16 +63,16 @@ void render(const Report& report, const RenderOptions& options, const Sink& sink
   render_formats::Out out(sink);
   switch (options.format) {
     case Format::terminal:
-      render_formats::terminal(report, options.color, out);
+      render_formats::terminal(report, options.color, options.width, out);
       break;
     case Format::json:
       render_formats::json(report, out);
       break;
     case Format::csv:
-      render_formats::csv(report, options.table, out);
+      render_formats::csv(report, options.part, out);
       break;
     case Format::markdown:
-      render_formats::markdown(report, out);
+      render_formats::markdown(report, options.part, out);
       break;
   }
   out.flush();

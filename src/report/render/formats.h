@@ -11,8 +11,11 @@ namespace juniper::render_formats {
 
 // Whether a column is for `by`.
 bool seen(const TableColumn& column, Audience by);
-// A table may be for programs alone.
-bool is_for_people(const Table& table);
+// Whether a table has anything for them.
+bool is_for(const Table& table, Audience by);
+// Facts and texts, which are one part.
+constexpr std::string_view facts_name = "facts";
+bool has_facts(const Report& report);
 
 template <class Visit>
 void each_row(const Table& table, const Visit& visit) {
@@ -60,10 +63,11 @@ class Out {
   std::string end_;  // the last two characters of what was handed on
 };
 
-void terminal(const Report& report, Color color, Out& out);
-void markdown(const Report& report, Out& out);
+// `width`: no line is wider; 0 for any.
+void terminal(const Report& report, Color color, std::size_t width, Out& out);
+// `part`: the name of a table, "facts", or empty for all.
+void markdown(const Report& report, const std::string& part, Out& out);
+void csv(const Report& report, const std::string& part, Out& out);
 void json(const Report& report, Out& out);
-// `name` is that of a table, "facts", or empty.
-void csv(const Report& report, const std::string& name, Out& out);
 
 }  // namespace juniper::render_formats

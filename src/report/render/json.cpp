@@ -12,16 +12,8 @@ using base::json_text;
 
 // Numbers go into JSON as they are written, so that none loses digits.
 std::string json_cell(const Cell& cell) {
-  switch (cell.kind) {
-    case Cell::Kind::null:
-      return "null";
-    case Cell::Kind::text:
-      return json_text(cell.exact);
-    case Cell::Kind::number:
-    case Cell::Kind::boolean:
-      return cell.exact;
-  }
-  return "null";
+  if (cell.kind == Cell::Kind::null) return "null";
+  return cell.kind == Cell::Kind::boolean || is_number(cell.kind) ? cell.exact : json_text(cell.exact);
 }
 
 void json_table(const Table& table, Out& out) {
