@@ -44,7 +44,7 @@ void add_question(std::vector<Option>& options, Question& question) {
 std::vector<Command> all_commands() {
   return {scan_command(),     load_command(),     weigh_command(), links_command(),  audit_command(),  ask_command(),
           describe_command(), explain_command(),  sql_command(),   unfold_command(), format_command(), draft_command(),
-          refactor_command(), baseline_command(), check_command(), export_command(), demo_command()};
+          refactor_command(), baseline_command(), check_command(), report_command(), export_command(), demo_command()};
 }
 
 }  // namespace juniper::tool

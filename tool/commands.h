@@ -24,6 +24,7 @@ Command format_command();
 Command links_command();
 Command load_command();
 Command refactor_command();
+Command report_command();
 Command scan_command();
 Command sql_command();
 Command unfold_command();

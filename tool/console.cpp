@@ -103,7 +103,10 @@ void Console::progress(const Progress& progress) {
     line += fmt::format(" · {:.0f} s left", std::max(left, 0.0));
   }
   if (!progress.item.empty()) line += fmt::format(" · {} of {}, {}", progress.done + 1, progress.total, progress.item);
-  fmt::print(stderr, "\r\033[K{}", visible(line));
+  // A line that wraps could not be drawn over.
+  constexpr std::size_t least = 20;
+  line = visible(line);
+  fmt::print(stderr, "\r\033[K{}", messages_.width > least ? clipped(line, messages_.width - 1) : line);
   std::fflush(stderr);
   drawn_ = true;
 }

@@ -120,6 +120,8 @@ int main(int count, char** arguments) {
   rendering.color = colored(common.color, STDOUT_FILENO) ? Color::on : Color::off;
   rendering.footer = !common.quiet;
   rendering.part = common.part;
+  rendering.title = "juniper";
+  for (const std::string& word : words) rendering.title += " " + word;
   rendering.width = width_of(common, STDOUT_FILENO);
   Console console(rendering, common.quiet,
                   {colored(common.color, STDERR_FILENO) ? Color::on : Color::off, width_of(common, STDERR_FILENO)});

@@ -1,9 +1,10 @@
 // A document: what a result says, without a thought of how that looks. Renderers make of it a view in a terminal, JSON or
-// CSV for programs, Markdown for pages.
+// CSV for programs, Markdown, an HTML page of one file.
 #pragma once
 
 #include <cstdint>
 #include <functional>
+#include <optional>
 #include <string>
 #include <string_view>
 #include <variant>
@@ -15,6 +16,11 @@ namespace [[gnu::visibility("default")]] juniper {
 
 // One cell: what people read, and the exact value for programs.
 struct Cell {
+  // Between which numbers it lies, with the confidence that its column tells.
+  struct Interval {
+    double low = 0;
+    double high = 0;
+  };
   // What it holds. A place is one in a file, code a part of a model text; a ratio is 1 where nothing differs, and a change
   // 0.
   enum class Kind : std::uint8_t {
@@ -34,6 +40,7 @@ struct Cell {
   Kind kind = Kind::null;
   std::string shown;
   std::string exact;  // as JSON writes a number or boolean; a text as it is
+  std::optional<Interval> interval = {};
 };
 
 // Whether programs read a number.
@@ -101,7 +108,7 @@ struct Report {
   std::vector<Block> blocks;
 };
 
-enum class Format : std::uint8_t { terminal, json, csv, markdown };
+enum class Format : std::uint8_t { terminal, json, csv, markdown, html };
 
 struct RenderOptions {
   Format format = Format::terminal;
@@ -115,6 +122,7 @@ struct RenderOptions {
   // Of the terminal: lines are at most so wide. Long texts go on below, columns give way, and what was left out is said.
   // 0: as wide as they are.
   std::size_t width = 0;
+  std::string title = {};  // of an HTML page
 };
 
 // What RenderOptions::part may name for a document: its tables for programs, and "facts" where it has some. Thread-safe.
@@ -124,6 +132,10 @@ std::vector<std::string> part_names(const Report& report);
 // what follows around become escapes like \u{1b}; line ends and tabs stay. Documents are rendered so for the terminal, and
 // diagnostics always. Thread-safe.
 std::string visible(std::string_view text);
+
+// A text on one line without control characters, cut to so many columns of a terminal, with "…" where it was cut.
+// Thread-safe.
+std::string clipped(std::string_view text, std::size_t columns);
 
 // Renders a document; ends in a newline. Nothing comes out for a table that is not there. Thread-safe.
 std::string render(const Report& report, const RenderOptions& options = {});

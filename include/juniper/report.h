@@ -14,6 +14,8 @@
 #include "juniper/explain.h"
 #include "juniper/export.h"
 #include "juniper/links.h"
+#include "juniper/overview.h"
+#include "juniper/overwrite.h"
 #include "juniper/refactor.h"
 #include "juniper/replay.h"
 #include "juniper/scan.h"
@@ -50,5 +52,19 @@ Report report(const Refactoring& refactoring);
 Report report(const BaselineReport& baseline);
 Report report(const CheckReport& check);
 Report report(const ReplayReport& replay);
+// A page that was written.
+struct PageReport {
+  std::string path;
+  std::uint64_t bytes = 0;
+};
+Report report(const PageReport& page);
+
+// A page for somebody who reads no terminal: HTML in one file, which opens from the disk and asks nothing of any network.
+// Every text in it is escaped; what it runs and how it looks it allows by hash (Content-Security-Policy).
+void render_page(const Overview& overview, const Sink& sink);
+// The same into a file, new or an earlier page. Gives its bytes. Errors: JR-009 (cannot write), JR-011 (something else is
+// there).
+Result<std::uint64_t> write_page(const Overview& overview, const std::string& path,
+                                 Overwrite overwrite = Overwrite::own_kind);
 
 }  // namespace juniper

@@ -96,18 +96,26 @@ std::vector<AuditRule> audit_rules() {
 
 namespace {
 
-std::uint64_t saved_together(const std::vector<Finding>& findings) {
-  std::uint64_t saved = 0;
-  std::map<std::string, std::uint64_t> columns;
+std::vector<RuleSaving> saved_together(const std::vector<Finding>& findings) {
+  std::map<std::string, std::uint64_t> by_rule;
+  std::map<std::string, std::pair<std::uint64_t, std::string>> columns;  // the most that is saved, and by which rule
   for (const Finding& finding : findings) {
-    if (finding.saved_by_column.empty()) saved += finding.saved_bytes.value_or(0);
+    if (finding.saved_by_column.empty()) by_rule[finding.code] += finding.saved_bytes.value_or(0);
     for (const auto& [column, bytes] : finding.saved_by_column) {
-      std::uint64_t& most = columns[column];
-      most = std::max(most, bytes);
+      auto& [most, code] = columns[column];
+      if (bytes <= most) continue;
+      most = bytes;
+      code = finding.code;
     }
   }
-  for (const auto& [column, bytes] : columns) saved += bytes;
-  return saved;
+  for (const auto& [column, most] : columns) by_rule[most.second] += most.first;
+  std::vector<RuleSaving> savings;
+  for (const auto& [code, bytes] : by_rule) {
+    if (bytes != 0) savings.push_back({code, bytes});
+  }
+  std::stable_sort(savings.begin(), savings.end(),
+                   [](const RuleSaving& a, const RuleSaving& b) { return a.bytes > b.bytes; });
+  return savings;
 }
 
 }  // namespace
@@ -158,7 +166,8 @@ Result<Audit> audit(const Dataset& dataset, const AuditSettings& settings) {
         made.findings.push_back(std::move(finding));
       }
     }
-    made.saved_bytes = saved_together(made.findings);
+    made.savings = saved_together(made.findings);
+    for (const RuleSaving& saving : made.savings) made.saved_bytes += saving.bytes;
     std::stable_sort(made.findings.begin(), made.findings.end(), [](const Finding& a, const Finding& b) {
       return a.saved_bytes.value_or(0) > b.saved_bytes.value_or(0);
     });

@@ -115,6 +115,9 @@ class Passing : public nlohmann::json_sax<nlohmann::json> {
 // where there is none.)
 class Writer {
  public:
+  enum class Lines : std::uint8_t { one, several };
+  explicit Writer(Lines lines) : lines_(lines) {}
+
   std::string written(const Json& json) {
     std::visit(*this, JsonAccess::data(json));
     return std::move(out_);
@@ -127,7 +130,7 @@ class Writer {
   }
   void operator()(const Json::Members& members) {
     list(members, "{}", [this](const auto& member) {
-      out_ += json_text(member.first) + ": ";
+      out_ += json_text(member.first) + (lines_ == Lines::several ? ": " : ":");
       std::visit(*this, JsonAccess::data(member.second));
     });
   }
@@ -143,14 +146,18 @@ class Writer {
     ++level_;
     for (const auto& part : parts) {
       if (&part != &parts.front()) out_ += ',';
-      out_ += '\n' + std::string(2 * level_, ' ');
+      break_line();
       write(part);
     }
     --level_;
-    if (!parts.empty()) out_ += '\n' + std::string(2 * level_, ' ');
+    if (!parts.empty()) break_line();
     out_ += brackets[1];
   }
+  void break_line() {
+    if (lines_ == Lines::several) out_ += '\n' + std::string(2 * level_, ' ');
+  }
 
+  Lines lines_;
   std::string out_;
   std::size_t level_ = 0;
 };
@@ -178,7 +185,11 @@ const std::string* Json::find_text(std::string_view name) const {
 }
 
 std::string Json::to_text() const {
-  return Writer().written(*this);
+  return Writer(Writer::Lines::several).written(*this);
+}
+
+std::string Json::to_line() const {
+  return Writer(Writer::Lines::one).written(*this);
 }
 
 ParsedJson parse_json(std::string_view text) {

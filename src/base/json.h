@@ -47,6 +47,8 @@ class Json {
 
   // The text of this value, in lines with two blanks for each level. Bytes that are no UTF-8 become U+FFFD.
   std::string to_text() const;
+  // The same on one line, without blanks.
+  std::string to_line() const;
 
  private:
   friend struct JsonAccess;

@@ -167,10 +167,12 @@ void add_speed(const CheckReport& check, Report& made) {
   cell::give_way(table, {"runs", "run", "low", "high"});
   const auto add = [&](const CheckedQuery& q, const char* run, const std::optional<SpeedComparison>& speed) {
     if (!speed) return;
+    Cell ratio = cell::ratio(speed->ratio);
+    ratio.interval = {speed->low, speed->high};
     TableRow row{
         {cell::text(q.query), cell::text(run), cell::text(to_string(speed->verdict)),
-         cell::nanoseconds(speed->base_nanoseconds), cell::nanoseconds(speed->candidate_nanoseconds),
-         cell::ratio(speed->ratio), cell::ratio(speed->low), cell::ratio(speed->high), cell::count(speed->runs)},
+         cell::nanoseconds(speed->base_nanoseconds), cell::nanoseconds(speed->candidate_nanoseconds), ratio,
+         cell::ratio(speed->low), cell::ratio(speed->high), cell::count(speed->runs)},
         speed->verdict == SpeedVerdict::slower || (q.undecided_fails && speed->verdict == SpeedVerdict::cannot_tell)};
     if (check.queries.size() > many && speed->verdict == SpeedVerdict::same) row.audience = Audience::programs;
     table.rows.push_back(std::move(row));

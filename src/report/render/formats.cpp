@@ -59,6 +59,10 @@ std::string visible(std::string_view text) {
   return base::lines(text);
 }
 
+std::string clipped(std::string_view text, std::size_t columns) {
+  return base::clipped(base::one_line(text), std::max<std::size_t>(columns, 1));
+}
+
 void render(const Report& report, const RenderOptions& options, const Sink& sink) {
   render_formats::Out out(sink);
   switch (options.format) {
@@ -73,6 +77,9 @@ void render(const Report& report, const RenderOptions& options, const Sink& sink
       break;
     case Format::markdown:
       render_formats::markdown(report, options.part, out);
+      break;
+    case Format::html:
+      render_formats::html(report, options.title, out);
       break;
   }
   out.flush();

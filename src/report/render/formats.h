@@ -69,5 +69,7 @@ void terminal(const Report& report, Color color, std::size_t width, Out& out);
 void markdown(const Report& report, const std::string& part, Out& out);
 void csv(const Report& report, const std::string& part, Out& out);
 void json(const Report& report, Out& out);
+// A whole page.
+void html(const Report& report, const std::string& title, Out& out);
 
 }  // namespace juniper::render_formats

@@ -1,0 +1,57 @@
+// A model at a glance: what the library finds about it, gathered for somebody who reads no terminal
+// (`render(const Overview&, …)` in juniper/report.h makes a page of it).
+#pragma once
+
+#include <cstddef>
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "juniper/ask.h"
+#include "juniper/audit.h"
+#include "juniper/baseline.h"
+#include "juniper/dataset.h"
+#include "juniper/describe.h"
+#include "juniper/distribution.h"
+#include "juniper/links.h"
+#include "juniper/weigh.h"
+
+namespace [[gnu::visibility("default")]] juniper {
+
+struct OverviewSettings {
+  std::string log;                  // a log of captured queries, whose reading counts as use (juniper/query_log.h)
+  std::vector<std::string> before;  // earlier weighings, the oldest first, as weigh_against takes them
+  std::string baseline;             // its folder; "": the one beside the model text, if there is one
+  bool ask_queries = true;          // the saved queries are asked, and the baseline is checked
+};
+
+// A saved query, and what came of it.
+struct ShownQuery {
+  QueryInfo query;
+  Result<QueryResult> result = tl::unexpected(Diagnostics{});
+};
+
+struct EarlierWeighing {
+  std::string name;  // its file
+  WeightChanges changes;
+};
+
+struct Overview {
+  std::string path;  // of the model text
+  Weighing weighing;
+  std::int64_t load_nanoseconds = 0;
+  std::vector<Distribution> distributions;  // in the order of the model
+  LinkReport links;
+  Audit audit;
+  std::vector<Description> descriptions;  // hidden things, too
+  std::vector<ShownQuery> queries;
+  std::optional<CheckReport> baseline;  // nothing where none stands
+  std::vector<EarlierWeighing> earlier;
+};
+
+// Gathers all that. A query that can't be asked stands there with its error. Errors: those of weighing, links, the audit,
+// the baseline and the log.
+Result<Overview> overview(const Dataset& dataset, const OverviewSettings& settings = {});
+
+}  // namespace juniper

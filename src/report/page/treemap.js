@@ -1,0 +1,93 @@
+// The store as areas: tables, and in them their columns and links. What nothing uses is hatched, so that it can be told
+// without colours, too.
+
+const uses = [
+  ["asked", "read by measures, queries or readers"],
+  ["computes", "read by other columns alone"],
+  ["holds", "holds tables or their order together"],
+  ["file", "all else of the file"],
+  ["nothing", "hatched: used by nothing"],
+];
+
+function treemap(openPart, openTable) {
+  const figure = drawingOf("treemap");
+  if (figure === null) return null;
+  let open = null; // the table that is looked into
+  const legend = figure.append("ul").attr("class", "legend");
+  for (const [use, words] of uses) {
+    const entry = legend.append("li");
+    entry.append("span").attr("class", "swatch " + use);
+    entry.append("span").text(words);
+  }
+  const back = figure.append("button").attr("type", "button").attr("class", "back").property("hidden", true)
+    .text("Show all tables").on("click", () => show(null));
+  const svg = figure.append("svg").attr("class", "treemap").attr("role", "group");
+  svg.append("defs").append("pattern").attr("id", "hatch").attr("width", 7).attr("height", 7)
+    .attr("patternUnits", "userSpaceOnUse").attr("patternTransform", "rotate(45)")
+    .append("rect").attr("class", "hatch").attr("width", 2).attr("height", 7);
+
+  const tables = d3.groups(data.parts.map((part, index) => ({ ...part, index })), (part) => part.t)
+    .map(([name, parts]) => ({ name, parts, bytes: d3.sum(parts, (part) => part.b) }))
+    .sort((a, b) => b.bytes - a.bytes);
+
+  // What would be smaller than a few pixels is one part of its table.
+  function children(parts, least) {
+    const large = parts.filter((part) => part.b >= least);
+    const small = parts.filter((part) => part.b < least);
+    const bytes = d3.sum(small, (part) => part.b);
+    if (small.length > 0 && bytes > 0) large.push({ n: `${small.length} smaller parts`, b: bytes, u: "file", s: bytesFormat(bytes), p: "", rest: true });
+    return large;
+  }
+
+  function show(table) {
+    open = table;
+    back.property("hidden", table === null);
+    draw();
+    openTable(table);
+    if (table !== null) back.node().focus();
+  }
+
+  function draw() {
+    const width = widthOf(figure);
+    const height = Math.round(Math.max(260, Math.min(width * 0.5, 520)));
+    const shown = open === null ? tables : tables.filter((table) => table.name === open);
+    const all = d3.sum(shown, (table) => table.bytes);
+    const least = all * 60 / (width * height);
+    const root = d3.hierarchy({
+      children: shown.map((table) => ({ table: table.name, bytes: table.bytes, children: children(table.parts, least) })),
+    }, (node) => node.children).sum((node) => node.b || 0).sort((a, b) => b.value - a.value);
+    d3.treemap().size([width, height]).paddingTop((node) => (node.depth === 1 ? 22 : 0)).paddingInner(1.5).round(true)(root);
+    svg.attr("viewBox", `0 0 ${width} ${height}`).attr("aria-label",
+      open === null ? "The parts of the store by their bytes" : `The parts of ${open} by their bytes`);
+    svg.selectAll("g").remove();
+
+    const heads = svg.selectAll("g.head").data(root.children || []).join("g").attr("class", "head")
+      .attr("transform", (node) => `translate(${node.x0},${node.y0})`);
+    heads.append("rect").attr("width", (node) => node.x1 - node.x0).attr("height", (node) => Math.min(21, node.y1 - node.y0));
+    heads.append("text").attr("x", 5).attr("y", 15)
+      .text((node) => fitted(`${node.data.table || "the file"} ${bytesFormat(node.value)}`, node.x1 - node.x0 - 8));
+    heads.append("title").text((node) => `${node.data.table || "the file"}: ${bytesFormat(node.value)}`);
+    const tableHeads = heads.filter((node) => node.data.table !== "" && open === null)
+      .attr("aria-label", (node) => `look into table ${node.data.table}, ${bytesFormat(node.value)}`);
+    actsOn(tableHeads, (node) => show(node.data.table));
+
+    const tiles = svg.selectAll("g.tile").data(root.leaves().filter((node) => node.depth === 2)).join("g")
+      .attr("class", (node) => "tile " + node.data.u).attr("transform", (node) => `translate(${node.x0},${node.y0})`);
+    const wide = (node) => Math.max(0, node.x1 - node.x0);
+    const high = (node) => Math.max(0, node.y1 - node.y0);
+    tiles.append("rect").attr("class", "area").attr("width", wide).attr("height", high);
+    tiles.filter((node) => node.data.u === "nothing").append("rect").attr("fill", "url(#hatch)").attr("width", wide).attr("height", high);
+    const words = (node) => `${node.data.t ? node.data.t + "." : ""}${node.data.n}: ${node.data.s}` +
+      (node.data.p ? `, ${node.data.p} of the file` : "") + (node.data.u === "nothing" ? ", used by nothing" : "");
+    tiles.append("title").text(words);
+    const named = tiles.filter((node) => wide(node) > 44 && high(node) > 18);
+    named.append("text").attr("x", 4).attr("y", 14).text((node) => fitted(node.data.n, wide(node) - 6));
+    named.filter((node) => high(node) > 34).append("text").attr("class", "size").attr("x", 4).attr("y", 29)
+      .text((node) => fitted(node.data.s, wide(node) - 6));
+    const columns = tiles.filter((node) => !node.data.rest && node.data.v !== null).attr("aria-label", words);
+    actsOn(columns, (node) => openPart(node.data.index));
+  }
+
+  drawsAgain(draw);
+  return { show };
+}
