@@ -142,6 +142,16 @@ struct CheckSettings {
   std::vector<std::string> accept;  // queries whose new results are written into the baseline
 };
 
+// The times of a baseline as a git repository holds them.
+struct RecordedTimes {
+  std::string revision;                       // its hash, in short
+  std::string day;                            // on which it was committed: "2025-03-01"
+  std::map<std::string, std::int64_t> times;  // nanoseconds, by query
+};
+// Those of the last revisions in which they changed, the oldest first. Errors: JR-908 (git is not there, or no repository
+// holds the folder).
+Result<std::vector<RecordedTimes>> recorded_times(const std::string& folder, std::size_t most);
+
 // Runs the recorded queries again and compares: with the recorded results; with the recorded model over the data of
 // today, where these have changed; or with another base, which needs no folder. What differs is narrowed down. Times
 // count where `speed` asks for them: the base, which is the recorded model if none is named, and the candidate run in

@@ -46,9 +46,10 @@ struct DistributionSettings {
   std::size_t ranges = 24;
 };
 
-// Of every column, table by table, in the order of the model; columns that could not be computed are left out. Reads the
-// codes of each row once, on Options::threads threads. Called off by Options::cancelled. Errors: JR-223 (asked as a
-// reader), JR-605 (the store is damaged), JR-707 (called off).
+// Of every column, table by table, in the order of the model; columns that could not be computed, or are hidden from the
+// reader who asks, are left out. Reads the
+// codes of each row once, on Options::threads threads. Called off by Options::cancelled. Errors: JR-605 (the store is
+// damaged), JR-707 (called off).
 Result<std::vector<Distribution>> distributions(const Dataset& dataset, const DistributionSettings& settings = {});
 
 }  // namespace juniper

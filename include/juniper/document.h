@@ -78,6 +78,12 @@ struct Paragraph {
 struct Messages {
   Diagnostics diagnostics;
 };
+// What is drawn where documents can be: on pages. It says nothing that tables beside it do not.
+struct Figure {
+  std::string name;  // of the script that draws it
+  std::string caption;
+  std::string data;  // for it, JSON
+};
 // Text kept as it is: a diff.
 struct Verbatim {
   std::string name;
@@ -104,7 +110,7 @@ struct Table {
 // A document. JSON holds all facts, texts and tables, by name, and so does CSV: each as a part of its own, or one of them
 // (RenderOptions::part).
 struct Report {
-  using Block = std::variant<Heading, Paragraph, Messages, Verbatim, Fact, Table>;
+  using Block = std::variant<Heading, Paragraph, Messages, Figure, Verbatim, Fact, Table>;
   std::vector<Block> blocks;
 };
 

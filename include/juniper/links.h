@@ -11,9 +11,12 @@
 namespace [[gnu::visibility("default")]] juniper {
 
 // A key of the many side that no row of the one side has.
+// An orphan key; of dates, days that follow each other are one.
 struct OrphanKey {
-  std::string key;         // its exact text
-  std::uint64_t rows = 0;  // of the many side that carry it
+  std::string key;         // its exact text, or that of the first day
+  std::string last;        // of the last day; "" for a single key
+  std::uint64_t keys = 1;  // how many they are
+  std::uint64_t rows = 0;  // of the many side that carry one of them
 };
 
 // What the rows with orphan keys add up to in a measure: what a report shows under an empty name.

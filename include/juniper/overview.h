@@ -4,6 +4,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -24,6 +25,9 @@ struct OverviewSettings {
   std::vector<std::string> before;  // earlier weighings, the oldest first, as weigh_against takes them
   std::string baseline;             // its folder; "": the one beside the model text, if there is one
   bool ask_queries = true;          // the saved queries are asked, and the baseline is checked
+  // How many revisions of the git repository to look at, for the times of the baseline, and the bytes of the weighings
+  // that `before` names; 0: none.
+  std::size_t revisions = 0;
 };
 
 // A saved query, and what came of it.
@@ -37,8 +41,19 @@ struct EarlierWeighing {
   WeightChanges changes;
 };
 
+// What a revision in git recorded of a model.
+struct HistoryPoint {
+  std::string revision;
+  std::string day;
+  std::optional<std::uint64_t> bytes;         // of the store
+  std::map<std::string, std::int64_t> times;  // of queries, in nanoseconds
+};
+
+// What a reader may not ask for, links and the audit, is empty where a reader asks.
 struct Overview {
-  std::string path;  // of the model text
+  std::string path;      // of the model text
+  std::string reader;    // as whom it was asked; "" for everybody
+  std::string calendar;  // the day of the model's calendar: "days.day"; "" for none
   Weighing weighing;
   std::int64_t load_nanoseconds = 0;
   std::vector<Distribution> distributions;  // in the order of the model
@@ -48,10 +63,11 @@ struct Overview {
   std::vector<ShownQuery> queries;
   std::optional<CheckReport> baseline;  // nothing where none stands
   std::vector<EarlierWeighing> earlier;
+  std::vector<HistoryPoint> history;  // the oldest first
 };
 
 // Gathers all that. A query that can't be asked stands there with its error. Errors: those of weighing, links, the audit,
-// the baseline and the log.
+// the baseline, the log, and the history in git.
 Result<Overview> overview(const Dataset& dataset, const OverviewSettings& settings = {});
 
 }  // namespace juniper

@@ -30,7 +30,7 @@ struct ColumnWeight {
   std::uint64_t rows = 0;
   std::uint64_t distinct = 0;  // values other than null
   std::uint64_t nulls = 0;     // rows
-  Value min;                   // null for a column without values
+  Value min;                   // null for a column without values, and for one that is hidden from who asks
   Value max;
   std::string encoding;  // "dictionary, packed 5 bits"
   std::uint64_t dictionary_bytes = 0;
@@ -115,5 +115,15 @@ struct WeightChanges {
 // csv` printed then. Parts are told apart by table and name. Errors: those of opening a store, JR-006 (the file is none
 // of these).
 Result<WeightChanges> weigh_against(const Weighing& weighing, const std::string& before_path);
+
+// An earlier weighing as a git repository holds it.
+struct RecordedWeight {
+  std::string revision;     // its hash, in short
+  std::string day;          // on which it was committed: "2025-03-01"
+  std::uint64_t bytes = 0;  // of the store's parts
+};
+// What `juniper weigh MODEL --format json` or csv printed into a file, in the last revisions in which it changed, the
+// oldest first. Errors: JR-006 (a revision of it is no weighing), JR-908 (git is not there, or no repository holds it).
+Result<std::vector<RecordedWeight>> recorded_weights(const std::string& path, std::size_t most);
 
 }  // namespace juniper

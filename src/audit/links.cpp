@@ -28,6 +28,34 @@ std::string text_of(const std::vector<const store::Column*>& columns, const Key&
   return text;
 }
 
+// The orphan keys with the most rows, of all in their order; days that follow each other are one.
+std::vector<OrphanKey> most_frequent(const std::vector<const store::Column*>& from,
+                                     const std::vector<std::pair<Key, std::uint64_t>>& sorted, std::size_t most) {
+  const bool are_days = from.size() == 1 && from[0]->type.kind == TypeKind::date;
+  struct Span {
+    std::size_t begin = 0;
+    std::size_t end = 0;
+    std::uint64_t rows = 0;
+  };
+  std::vector<Span> spans;
+  for (std::size_t i = 0; i < sorted.size(); ++i) {
+    const bool follows =
+        are_days && i != 0 && from[0]->exact_of(sorted[i].first[0]) == from[0]->exact_of(sorted[i - 1].first[0]) + 1;
+    if (!follows) spans.push_back({i, i, 0});
+    spans.back().end = i + 1;
+    spans.back().rows += sorted[i].second;
+  }
+  std::stable_sort(spans.begin(), spans.end(), [](const Span& a, const Span& b) { return a.rows > b.rows; });
+  std::vector<OrphanKey> keys;
+  for (std::size_t s = 0; s < std::min(most, spans.size()); ++s) {
+    const Span& span = spans[s];
+    const bool is_single = span.end == span.begin + 1;
+    keys.push_back({text_of(from, sorted[span.begin].first), is_single ? "" : text_of(from, sorted[span.end - 1].first),
+                    span.end - span.begin, span.rows});
+  }
+  return keys;
+}
+
 // Marks the rows of the one side that are used in `used_by_any`, too.
 LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Column*>& from, std::size_t samples,
                std::vector<std::uint8_t>& used_by_any) {
@@ -67,15 +95,11 @@ LinkUse use_of(const store::StoredLink& link, const std::vector<const store::Col
   use.used_rows = static_cast<std::uint64_t>(std::count(used.begin(), used.end(), true));
   // Keys are unique on the one side, so that each row of it that is used stands for one key.
   use.many_keys = use.used_rows + orphans.size();
-  std::vector<std::pair<Key, std::uint64_t>> ranked(orphans.begin(), orphans.end());
-  std::sort(ranked.begin(), ranked.end(), [](const auto& a, const auto& b) {
-    return a.second != b.second ? a.second > b.second : a.first < b.first;
-  });
-  use.orphan_keys = ranked.size();
-  for (const auto& [orphan, count] : ranked) {
-    use.orphan_rows += count;
-    if (use.samples.size() < samples) use.samples.push_back({text_of(from, orphan), count});
-  }
+  std::vector<std::pair<Key, std::uint64_t>> sorted(orphans.begin(), orphans.end());
+  std::sort(sorted.begin(), sorted.end());
+  use.orphan_keys = sorted.size();
+  for (const auto& [orphan, count] : sorted) use.orphan_rows += count;
+  use.samples = most_frequent(from, sorted, samples);
   return use;
 }
 

@@ -11,6 +11,7 @@
 #include "engine/query/ask.h"
 #include "language/traverse.h"
 #include "model/access.h"
+#include "model/hidden.h"
 #include "model/uses.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
@@ -32,8 +33,10 @@ ColumnWeight weigh_column(const language::CheckedModel& model, const model::Uses
   weight.rows = data.rows;
   weight.distinct = data.distinct;
   weight.nulls = data.nulls;
-  weight.min = data.least;
-  weight.max = data.most;
+  if (!model::is_hidden(model, id)) {
+    weight.min = data.least;
+    weight.max = data.most;
+  }
   weight.encoding = data.encoding;
   weight.dictionary_bytes = data.dictionary_bytes().size();
   weight.code_bytes = data.codes.bytes().size();

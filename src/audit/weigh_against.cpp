@@ -8,6 +8,7 @@
 
 #include "base/failure.h"
 #include "base/files.h"
+#include "base/git.h"
 #include "base/json.h"
 #include "juniper/weigh.h"
 #include "source/csv/records.h"
@@ -75,7 +76,8 @@ Parts parts_of_csv(std::string text) {
   if (text.size() > source::most_piece_bytes) throw NoWeighing{"it is larger than 1 GB"};
   // Where it has all parts of the report, one behind the other, these stand last.
   constexpr std::string_view begin = "\npart,parts\n";
-  if (const std::size_t at = text.find(begin); at != std::string::npos) text.erase(0, at + begin.size());
+  const std::size_t at = text.starts_with("part,") ? text.find(begin) : std::string::npos;
+  if (at != std::string::npos) text.erase(0, at + begin.size());
   source::CsvRecords records;
   records.read(source::as_piece(text), ',', 0);
   if (records.end() || !records.bad_records().empty() || records.rows() == 0)
@@ -98,23 +100,31 @@ Parts parts_of_csv(std::string text) {
   return parts;
 }
 
+tl::unexpected<Diagnostics> no_weighing(const std::string& name, const std::string& why) {
+  return tl::unexpected(base::error("JR-006", fmt::format("{} is no weighing: {}", name, why),
+                                    "name a .jrs store, or what `juniper weigh MODEL --format json` printed"));
+}
+
+// What a weighing was printed as; `name` stands for it in messages.
+Result<Parts> parts_of_text(const std::string& name, std::string text) {
+  try {
+    if (text.empty()) throw NoWeighing{"it is empty"};
+    if (text[0] == '{') return parts_of_json(text);
+    return parts_of_csv(std::move(text));
+  } catch (const NoWeighing& none) {
+    return no_weighing(name, none.why);
+  }
+}
+
 Result<Parts> read_parts(const std::string& path) {
   if (std::filesystem::path(path).extension() == ".jrs") {
     const auto dataset = Dataset::open(path);
     if (!dataset) return tl::unexpected(dataset.error());
     return parts_of(weigh(*dataset));
   }
-  try {
-    auto read = base::read_plain_file(path);
-    if (!read) throw NoWeighing{read.error()};
-    std::string text = std::move(*read);
-    if (text.empty()) throw NoWeighing{"it is empty"};
-    if (text[0] == '{') return parts_of_json(text);
-    return parts_of_csv(std::move(text));
-  } catch (const NoWeighing& none) {
-    return tl::unexpected(base::error("JR-006", fmt::format("{} is no weighing: {}", path, none.why),
-                                      "name a .jrs store, or what `juniper weigh MODEL --format json` printed"));
-  }
+  auto text = base::read_plain_file(path);
+  if (!text) return no_weighing(path, text.error());
+  return parts_of_text(path, std::move(*text));
 }
 
 std::uint64_t total(const Parts& parts) {
@@ -149,6 +159,25 @@ Result<WeightChanges> weigh_against(const Weighing& weighing, const std::string&
       return std::abs(a.bytes()) > std::abs(b.bytes());
     });
     return changes;
+  });
+}
+
+Result<std::vector<RecordedWeight>> recorded_weights(const std::string& path, std::size_t most) {
+  return base::guarded([&]() -> Result<std::vector<RecordedWeight>> {
+    const auto revisions = base::revisions_of(path, most);
+    if (!revisions)
+      return tl::unexpected(base::error("JR-908", fmt::format("git does not tell the history of {}", path),
+                                        "name a file that a git repository holds"));
+    std::vector<RecordedWeight> recorded;
+    for (const base::Revision& revision : *revisions) {
+      // In a revision that took it away, it is not there.
+      auto text = base::text_at(path, revision.name);
+      if (!text) continue;
+      const auto parts = parts_of_text(fmt::format("{} at {}", path, revision.name), std::move(*text));
+      if (!parts) return tl::unexpected(parts.error());
+      recorded.push_back({revision.name, revision.day, total(*parts)});
+    }
+    return recorded;
   });
 }
 

@@ -81,6 +81,13 @@ Diagnostics hidden_mentions(const CheckedModel& model, const Query& query) {
   return hidden.finish();
 }
 
+bool is_hidden(const CheckedModel& model, ColumnId column) {
+  const Reader* const reader = model.acting_reader();
+  if (reader == nullptr) return false;
+  const auto& hidden = reader->hidden_columns;
+  return std::find(hidden.begin(), hidden.end(), column) != hidden.end();
+}
+
 Result<void> for_everybody(const CheckedModel& model, const char* what) {
   const Reader* const reader = model.acting_reader();
   if (reader == nullptr) return {};

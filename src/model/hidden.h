@@ -18,6 +18,9 @@ Diagnostics hidden_mentions(const language::CheckedModel& model, const language:
 // What is hidden and an expression rests on, through all measures.
 Diagnostics hidden_below(const language::CheckedModel& model, const language::NodePtr& node);
 
+// Whether a column is hidden from the reader who asks.
+bool is_hidden(const language::CheckedModel& model, language::ColumnId column);
+
 // An error (JR-223) where a reader asks for what shows whatever columns hold, hidden ones as well.
 Result<void> for_everybody(const language::CheckedModel& model, const char* what);
 

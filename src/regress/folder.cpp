@@ -12,7 +12,9 @@
 
 #include "base/diagnostics.h"
 #include "base/files.h"
+#include "base/git.h"
 #include "base/replace_folder.h"
+#include "juniper/baseline.h"
 #include "store/of_dataset.h"
 #include "store/store.h"
 
@@ -288,3 +290,22 @@ Result<void> write_folder(const fs::path& path, const Folder& folder, Overwrite 
 }
 
 }  // namespace juniper::regress
+
+namespace juniper {
+
+Result<std::vector<RecordedTimes>> recorded_times(const std::string& folder, std::size_t most) {
+  const std::string file = (std::filesystem::path(folder) / regress::times_file).string();
+  const auto revisions = base::revisions_of(file, most);
+  if (!revisions)
+    return tl::unexpected(base::error("JR-908", fmt::format("git does not tell the history of {}", file),
+                                      "keep the baseline in a git repository"));
+  std::vector<RecordedTimes> recorded;
+  for (const base::Revision& revision : *revisions) {
+    // In a revision that took it away, it is not there.
+    if (const auto text = base::text_at(file, revision.name))
+      recorded.push_back({revision.name, revision.day, regress::read_times(*text)});
+  }
+  return recorded;
+}
+
+}  // namespace juniper

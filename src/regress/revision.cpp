@@ -1,14 +1,12 @@
 #include "regress/revision.h"
 
-#include <fcntl.h>
 #include <fmt/format.h>
-#include <sys/wait.h>
-#include <unistd.h>
 
 #include <algorithm>
 #include <filesystem>
 
 #include "base/diagnostics.h"
+#include "base/git.h"
 #include "language/parser.h"
 
 namespace juniper::regress {
@@ -21,33 +19,11 @@ tl::unexpected<Diagnostics> failed(const std::string& message) {
   return tl::unexpected(base::error("JR-908", message, "name a revision of the repository that holds the model text"));
 }
 
-// What git prints for a file of its folder at a revision.
-Result<std::string> text_at(const fs::path& file, const std::string& revision) {
-  const std::string folder = file.parent_path().empty() ? "." : file.parent_path().string();
-  const std::string object = fmt::format("{}:./{}", revision, file.filename().string());
-  int ends[2];
-  if (::pipe(ends) != 0) return failed("cannot run git");
-  const pid_t child = ::fork();
-  if (child == 0) {
-    ::dup2(ends[1], STDOUT_FILENO);
-    ::close(ends[0]);
-    ::close(ends[1]);
-    const int nowhere = ::open("/dev/null", O_WRONLY);
-    if (nowhere >= 0) ::dup2(nowhere, STDERR_FILENO);
-    ::execlp("git", "git", "-C", folder.c_str(), "show", "--end-of-options", object.c_str(),
-             static_cast<char*>(nullptr));
-    ::_exit(127);
-  }
-  ::close(ends[1]);
-  std::string text;
-  char buffer[1 << 16];
-  for (ssize_t count = 0; (count = ::read(ends[0], buffer, sizeof(buffer))) > 0;)
-    text.append(buffer, static_cast<std::size_t>(count));
-  ::close(ends[0]);
-  int status = 0;
-  if (child < 0 || ::waitpid(child, &status, 0) != child || status != 0)
-    return failed(fmt::format("git does not give {} at '{}'", file.string(), revision));
-  return text;
+// A file of the model at a revision.
+Result<std::string> text_at(const std::string& file, const std::string& revision) {
+  auto text = base::text_at(file, revision);
+  if (!text) return failed(fmt::format("git does not give {} at '{}'", file, revision));
+  return std::move(*text);
 }
 
 }  // namespace

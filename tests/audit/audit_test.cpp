@@ -1,3 +1,4 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <numeric>
@@ -216,6 +217,20 @@ measure hidden_n = n + 0)",
   EXPECT_EQ(found->gaps[1].last - found->gaps[1].first, 2);
 }
 
+// A gap of the calendar is one sample, not one for each of its days.
+TEST(Links, OrphanDaysThatFollowEachOtherAreOne) {
+  const test::SmallModel model(
+      "table f from csv \"f.csv\" { d date }\ntable days from csv \"days.csv\" { key d date }\nlink f.d -> days.d\n",
+      {{"f.csv", "d\n2025-01-02\n2025-01-03\n2025-01-03\n2025-01-04\n2025-02-28\n2025-03-01\n2025-01-06\n2025-01-01\n"},
+       {"days.csv", "d\n2025-01-01\n2025-01-05\n"}});
+  const auto found = links(model.open());
+  ASSERT_TRUE(found);
+  std::string told;
+  for (const OrphanKey& key : found->links[0].samples)
+    told += fmt::format("{} {} {} {}\n", key.key, key.last, key.keys, key.rows);
+  EXPECT_EQ(told, "2025-01-02 2025-01-04 3 4\n2025-02-28 2025-03-01 2 2\n2025-01-06  1 1\n");
+}
+
 // Rows are either linked, orphans or without a key; whatever the data.
 TEST(Links, EveryRowOfTheDemoIsAccountedFor) {
   const test::TempFolder folder;
@@ -227,6 +242,9 @@ TEST(Links, EveryRowOfTheDemoIsAccountedFor) {
     const std::uint64_t sampled = std::accumulate(use.samples.begin(), use.samples.end(), std::uint64_t{0},
                                                   [](std::uint64_t sum, const OrphanKey& k) { return sum + k.rows; });
     EXPECT_EQ(sampled, use.orphan_rows) << use.link;
+    const std::uint64_t keys = std::accumulate(use.samples.begin(), use.samples.end(), std::uint64_t{0},
+                                               [](std::uint64_t sum, const OrphanKey& k) { return sum + k.keys; });
+    EXPECT_EQ(keys, use.orphan_keys) << use.link;
     EXPECT_LE(use.used_rows, use.one_rows);
     EXPECT_LE(use.used_rows + use.orphan_keys, use.many_keys) << use.link;
   }

@@ -103,7 +103,7 @@ TEST_F(PageTest, OpensWithoutAWordAndAsksNobody) {
   EXPECT_EQ(browser_->run("return document.title"), "Tideline charging network");
   expect_quiet("the page");
   for (const char* const drawn :
-       {"#treemap svg .tile", "#diagram svg .box", "#savings svg rect", "#bytes-then svg rect"})
+       {"#treemap svg .tile", "#diagram svg .box", "#savings svg rect", "#weighings svg rect"})
     EXPECT_GT(browser_->run("return document.querySelectorAll(arguments[0]).length", {drawn}), 1) << drawn;
   EXPECT_LT(test::read_file(page()).size(), 1'500'000U);
 }
@@ -134,7 +134,7 @@ TEST_F(PageTest, ShowsTheNumbersOfTheLibrary) {
   // What is drawn: all areas together are the file, and so are the steps from today to what would be left.
   const json data = browser_->run("return JSON.parse(document.getElementById('data').textContent)");
   std::uint64_t bytes = 0;
-  for (const json& part : data["parts"]) bytes += part["b"].get<std::uint64_t>();
+  for (const json& part : data["treemap"]["parts"]) bytes += part["b"].get<std::uint64_t>();
   EXPECT_EQ(bytes, view_->weighing.file_bytes);
   const json& steps = data["savings"];
   std::uint64_t left = steps[0][1];
@@ -142,12 +142,12 @@ TEST_F(PageTest, ShowsTheNumbersOfTheLibrary) {
   for (std::size_t i = 1; i + 1 < steps.size(); ++i) left -= steps[i][1].get<std::uint64_t>();
   EXPECT_EQ(left, steps.back()[1].get<std::uint64_t>());
   EXPECT_EQ(left, view_->audit.file_bytes - view_->audit.saved_bytes);
-  ASSERT_EQ(data["values"].size(), view_->distributions.size());
+  ASSERT_EQ(data["treemap"]["values"].size(), view_->distributions.size());
   for (std::size_t i = 0; i < view_->distributions.size(); ++i) {
     const Distribution& d = view_->distributions[i];
-    EXPECT_EQ(data["values"][i]["top"].size(), d.most_frequent.size());
+    EXPECT_EQ(data["treemap"]["values"][i]["top"].size(), d.most_frequent.size());
     std::uint64_t counted = 0;
-    for (const json& range : data["values"][i]["ranges"]) counted += range[2].get<std::uint64_t>();
+    for (const json& range : data["treemap"]["values"][i]["ranges"]) counted += range[2].get<std::uint64_t>();
     EXPECT_EQ(counted, d.ranges.empty() ? 0 : d.rows - d.nulls) << d.table << "." << d.column;
   }
   std::size_t charts = 0;
@@ -295,6 +295,14 @@ TEST_F(PageTest, EachCommandMakesOne) {
     browser_->open(folder_->path("part.html"));
     EXPECT_EQ(browser_->run("return document.title"), "juniper " + command + " --format html");
     EXPECT_GT(browser_->run("return document.querySelectorAll('td').length"), 5) << command;
+    // What the model's own page draws of it is drawn here, too.
+    for (const auto& [name, figure] :
+         std::map<std::string, std::string>{{"weigh", "treemap"}, {"links", "diagram"}, {"audit", "savings"}}) {
+      if (!command.starts_with(name)) continue;
+      browser_->run_later("setTimeout(arguments[0], 300)");
+      EXPECT_GT(browser_->run("return document.querySelectorAll(arguments[0]).length", {"#" + figure + " svg rect"}), 2)
+          << command;
+    }
     expect_accessible(command);
     expect_quiet(command);
   }
@@ -318,11 +326,15 @@ TEST_F(PageTest, WhatTheDataSaysIsText) {
     for (const char c : values[i]) quoted += c == '"' ? "\"\"" : std::string(1, c);
     csv += fmt::format("{},\"{}\",{}\n", i, quoted, i * 10);
   }
+  const std::string name(10'000, 'n');
   const test::SmallModel model(
       "model \"<img src=x onerror=window.hacked=1> network\"\n"
       "table t from csv \"t.csv\" { id integer key  place text  amount integer }\n"
-      "measure n = count(t) \"<b onclick=window.hacked=1>counts</b>\"\n"
-      "query q \"</title><script>window.hacked=1</script>\" { by t.place show n where t.place <> \"<script>x\" }\n",
+      "measure " +
+          name +
+          " = sum(amount for t)\n"
+          "measure n = count(t) \"<b onclick=window.hacked=1>counts</b>\"\n"
+          "query q \"</title><script>window.hacked=1</script>\" { by t.place show n where t.place <> \"<script>x\" }\n",
       {{"t.csv", csv}});
   const Dataset dataset = model.open();
   const auto gathered = overview(dataset, {});
@@ -346,6 +358,67 @@ TEST_F(PageTest, WhatTheDataSaysIsText) {
   expect_accessible("a page of hostile texts");
 }
 
+// What git holds of baselines and weighings, revision by revision.
+TEST_F(PageTest, ShowsWhatRevisionsRecorded) {
+  const auto in = [](const std::string& name) { return folder_->path("then/" + name); };
+  const std::string git = "git -c user.name=n -c user.email=n@example.org ";
+  const auto commit = [&](const std::string& message) {
+    const auto run =
+        test::run_shell(git + "add charging.baseline before.json && " + git + "commit -q -m " + message, in("."));
+    ASSERT_EQ(run.status, 0) << run.err;
+  };
+  ASSERT_EQ(test::run_shell("mkdir then && cp -r charging.baseline before.json then", folder_->path()).status, 0);
+  const auto dataset = Dataset::open(folder_->path("charging.ridge"));
+  OverviewSettings settings;
+  settings.revisions = 5;
+  settings.before = {in("before.json")};
+  settings.baseline = in("charging.baseline");
+  const auto none = overview(*dataset, settings);
+  ASSERT_FALSE(none);
+  EXPECT_EQ(none.error()[0].code, "JR-908");
+
+  ASSERT_EQ(test::run_shell("git init -q .", in(".")).status, 0);
+  commit("one");
+  folder_->write("then/charging.baseline/times.txt", "monthly\t7000000\nregions\t3\n");
+  commit("two");
+  std::string weighing = test::read_file(in("before.json"));
+  const std::string bytes = "\"code_bytes\": ";
+  weighing.insert(weighing.rfind(bytes) + bytes.size(), "1");
+  folder_->write("then/before.json", weighing);
+  commit("three");
+  const auto recorded = recorded_times(in("charging.baseline"), 5);
+  ASSERT_TRUE(recorded) << test::messages(recorded.error());
+  ASSERT_EQ(recorded->size(), 2U);
+  EXPECT_EQ(recorded->at(0).times.size(), view_->queries.size());
+  EXPECT_EQ(recorded->at(1).times, (std::map<std::string, std::int64_t>{{"monthly", 7'000'000}, {"regions", 3}}));
+  const auto weights = recorded_weights(in("before.json"), 1);
+  ASSERT_TRUE(weights) << test::messages(weights.error());
+  ASSERT_EQ(weights->size(), 1U);
+  EXPECT_GT(weights->at(0).bytes, view_->weighing.file_bytes);
+
+  settings.ask_queries = false;
+  const auto gathered = overview(*dataset, settings);
+  ASSERT_TRUE(gathered) << test::messages(gathered.error());
+  ASSERT_EQ(gathered->history.size(), 3U);
+  EXPECT_EQ(*gathered->history[0].bytes, view_->weighing.file_bytes);
+  EXPECT_FALSE(gathered->history[1].bytes);
+  EXPECT_EQ(gathered->history[2].bytes, weights->at(0).bytes);
+  const std::string path = folder_->path("history.html");
+  ASSERT_TRUE(write_page(*gathered, path));
+  browser_->open(path);
+  see_all();
+  // A chart for each query, and one for the bytes.
+  EXPECT_EQ(browser_->run("return document.querySelectorAll('#revisions svg').length"), view_->queries.size() + 1);
+  std::vector<std::string> shown;
+  for (const auto& row : rows("revisions")) {
+    if (row[2] == "query monthly") shown.push_back(row[3]);
+  }
+  EXPECT_EQ(shown,
+            (std::vector<std::string>{base::format_nanoseconds(recorded->at(0).times.at("monthly")), "7.00 ms"}));
+  expect_accessible("history");
+  expect_quiet("history");
+}
+
 TEST_F(PageTest, TakesTheNameOfNoOtherFile) {
   const std::string path = folder_->write("notes.html", "<!doctype html><p>mine");
   const auto refused = write_page(*view_, path);
@@ -355,9 +428,33 @@ TEST_F(PageTest, TakesTheNameOfNoOtherFile) {
   EXPECT_TRUE(write_page(*view_, page()));
   const auto run = test::run_tool({"report", folder_->path("charging.ridge"), "--output", folder_->path("page.html")});
   EXPECT_EQ(run.status, 0) << run.err;
-  const auto as_reader = test::run_tool({"report", folder_->path("charging.ridge"), "--as", "coast"});
-  EXPECT_EQ(as_reader.status, 3);
-  EXPECT_NE(as_reader.err.find("JR-223"), std::string::npos) << as_reader.err;
+}
+
+TEST_F(PageTest, AReaderSeesNothingThatIsHidden) {
+  Options options;
+  options.reading.reader = "coast";  // cards' numbers are hidden from it
+  const auto dataset = Dataset::open(folder_->path("charging.ridge"), options);
+  ASSERT_TRUE(dataset) << test::messages(dataset.error());
+  const auto gathered = overview(*dataset);
+  ASSERT_TRUE(gathered) << test::messages(gathered.error());
+  std::string text;
+  render_page(*gathered, [&](std::string_view part) { text += part; });
+  for (const Distribution& d : gathered->distributions) EXPECT_FALSE(d.table == "sessions" && d.column == "card_id");
+  EXPECT_EQ(text.find("id=\"findings\""), std::string::npos);
+  const std::string path = folder_->write("coast.html", text);
+  browser_->open(path);
+  see_all();
+  EXPECT_EQ(browser_->run("return document.title"), "Tideline charging network, as the reader coast sees it");
+  EXPECT_EQ(browser_->run("return Array.from(document.querySelectorAll('.leads')).filter((b) => b.textContent === "
+                          "'sessions.card_id').length"),
+            0);
+  const json regions = browser_->run("return JSON.parse(document.getElementById('data').textContent)");
+  for (std::size_t i = 0; i < regions["treemap"]["values"].size(); ++i) {
+    if (gathered->distributions[i].table + "." + gathered->distributions[i].column != "stations.region") continue;
+    EXPECT_EQ(regions["treemap"]["values"][i]["top"].size(), 1U) << regions["treemap"]["values"][i].dump();
+  }
+  expect_accessible("a reader's page");
+  expect_quiet("a reader's page");
 }
 
 }  // namespace

@@ -8,6 +8,7 @@
 #include "base/shown_text.h"
 #include "random/random_model.h"
 #include "report/cells.h"
+#include "report/comparisons.h"
 #include "support/support.h"
 
 namespace juniper::report_test {
@@ -240,6 +241,18 @@ TEST_F(ResultReport, AColumnCalledLevelKeepsItsName) {
   const auto result = ask(model_.open(), {"by t.g as level show s", {}});
   ASSERT_TRUE(result);
   EXPECT_EQ(render(report(*result), {Format::csv, Color::off}), "level_,level,s\ndetail,a,1234.50\ndetail,,-1.00\n");
+}
+
+// What differs is shown as reports show it, and exactly, which is what tells two numbers apart.
+TEST_F(ResultReport, DifferencesCarryTheFormatsOfTheirColumns) {
+  QueryResult other = result_;
+  ASSERT_EQ(other.rows[0].cells[2], Value::of(int128{123450}));
+  other.rows[0].cells[2] = Value::of(int128{123451});
+  const Table table = difference_table({{"q", compare(result_, other)}});
+  ASSERT_EQ(table.rows.size(), 1U);
+  EXPECT_EQ(table.rows[0].cells[4].shown, "1,234.50 (1234.50)");
+  EXPECT_EQ(table.rows[0].cells[5].shown, "1,234.51 (1234.51)");
+  EXPECT_EQ(table.rows[0].cells[5].exact, "1234.51");
 }
 
 TEST_F(ResultReport, WeighingsAreSortedAndCut) {

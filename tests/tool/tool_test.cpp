@@ -192,6 +192,37 @@ TEST_F(ToolTest, NoLineIsWiderThanTheWindow) {
     EXPECT_NE(wide.out.find(heading), std::string::npos) << heading;
 }
 
+// Names of 10 kB and values that would command a terminal, in windows of any width.
+TEST_F(ToolTest, HostileTextsFitTheWindowAndCommandNothing) {
+  const std::string name(10'000, 'n');
+  const std::string csv =
+      "id,\"he\033[31mad\",other\n1,\"a\033]0;title\a\u202eb\nc\",2\n2," + std::string(10'000, 'v') + ",9\n";
+  const test::SmallModel model(
+      "model \"M\"\ntable t from csv \"t.csv\" { key id integer  x text from \"he\033[31mad\"  other integer }\n"
+      "table u from csv \"u.csv\" { key k integer }\nlink t.other -> u.k\nmeasure " +
+          name + " = count(t)\nquery q { by t.x show " + name + " }\n",
+      {{"t.csv", csv}, {"u.csv", "k\n2\n"}});
+  const std::vector<std::vector<std::string>> each{
+      {"load", model.path()},           {"weigh", model.path()},
+      {"links", model.path()},          {"audit", model.path()},
+      {"ask", model.path(), "q"},       {"describe", model.path()},
+      {"describe", model.path(), name}, {"explain", model.path(), "q"},
+      {"unfold", model.path(), name},   {"ask", model.path(), "by t.x show " + name + "m"}};
+  for (const std::vector<std::string>& command : each) {
+    for (const char* const width : {"40", "80", "200"}) {
+      std::vector<std::string> words = command;
+      words.insert(words.end(), {"--width", width});
+      const auto run = run_tool(words);
+      const std::string all = run.out + run.err;
+      EXPECT_FALSE(all.empty()) << command[0];
+      for (const char* const harmful : {"\033", "\a", "\u202e"})
+        EXPECT_EQ(all.find(harmful), std::string::npos) << command[0];
+      for (const std::string& line : test::lines_of(all))
+        ASSERT_LE(base::width_of(line), std::stoul(width)) << command[0] << ": " << line.substr(0, 300);
+    }
+  }
+}
+
 TEST_F(ToolTest, AsksInThreeWays) {
   const std::string query = "by tariffs.plan show revenue, (revenue across tariffs) as all total grand";
   const auto engine = run_tool({"ask", model_, query, "--format", "csv"});

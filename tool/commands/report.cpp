@@ -46,10 +46,15 @@ Command report_command() {
       texts("--before", "FILE", "An earlier weighing to compare with; may be repeated, the oldest first",
             kept->settings.before, Times::repeated),
       text("--baseline", "FOLDER", "The baseline to check; beside the model text by default, if one stands there",
-           kept->settings.baseline, Names::file)};
-  command.examples = {{"report charging.ridge", "writes charging.html"},
-                      {"report charging.ridge --output page.html --before before.json",
-                       "with what has changed since an earlier weighing"}};
+           kept->settings.baseline, Names::file),
+      number("--revisions", "N",
+             "Show what the last N revisions in git hold: times of the baseline, bytes of the weighings of --before",
+             kept->settings.revisions, std::size_t{0}, std::size_t{1000})};
+  command.examples = {
+      {"report charging.ridge", "writes charging.html"},
+      {"report charging.ridge --output page.html --before before.json",
+       "with what has changed since an earlier weighing"},
+      {"report charging.ridge --revisions 20", "with the recorded times of the last 20 revisions in git"}};
   return command;
 }
 

@@ -8,6 +8,7 @@
 #include "base/format.h"
 #include "juniper/report.h"
 #include "report/cells.h"
+#include "report/figures.h"
 
 namespace juniper {
 
@@ -52,8 +53,10 @@ Report report(const Audit& audit) {
     std::string remedy = f.remedy;
     if (!f.step.empty() && steps[f.code] > 1)
       remedy = f.remedy.substr(0, f.remedy.size() - f.step.size()) + "apply " + f.code;
+    Cell what_to_do = cell::text(remedy);
+    if (!f.step.empty()) what_to_do.kind = Cell::Kind::code;
     if (told.emplace(f.code, remedy).second)
-      remedies.rows.push_back({{cell::text(f.code), cell::text(f.reason), cell::text(remedy)}});
+      remedies.rows.push_back({{cell::text(f.code), cell::text(f.reason), what_to_do}});
   }
   std::stable_sort(remedies.rows.begin(), remedies.rows.end(),
                    [](const TableRow& x, const TableRow& y) { return x.cells[0].exact < y.cells[0].exact; });
@@ -92,6 +95,7 @@ Report report(const Audit& audit) {
   }
   const bool estimated =
       std::any_of(audit.findings.begin(), audit.findings.end(), [](const Finding& f) { return f.estimated; });
+  made.blocks.push_back(report_figures::savings(audit));
   made.blocks.push_back(std::move(findings));
   made.blocks.push_back(Paragraph{fmt::format(
       "{}. Together the findings save up to {} of {}; a column that several are about counts once.{}", looked,

@@ -1,9 +1,12 @@
 // How well the links fit.
+#include <fmt/format.h>
+
 #include <algorithm>
 
 #include "base/format.h"
 #include "juniper/report.h"
 #include "report/cells.h"
+#include "report/figures.h"
 
 namespace juniper {
 
@@ -28,8 +31,11 @@ Report report(const LinkReport& links) {
   cell::give_way(table,
                  {"one_nulls", "bytes", "null_rows", "used_share", "many_keys", "used_rows", "many_rows", "one_rows"});
   Table broken{"broken", InCsv::with_all, {left("link", "link"), left("reason", "why nothing can cross it")}, {}};
-  Table orphans{
-      "orphans", InCsv::with_all, {left("link", "link"), left("key", "orphan key"), right("rows", "rows")}, {}};
+  Table orphans{"orphans",
+                InCsv::with_all,
+                {left("link", "link"), left("key", "orphan key"), left("last", "last", Audience::programs),
+                 right("keys", "keys", Audience::programs), right("rows", "rows")},
+                {}};
   for (const LinkUse& use : uses) {
     const auto known = [&](Cell cell) { return use.broken.empty() ? std::move(cell) : Cell(); };
     table.rows.push_back({{cell::text(use.link), cell::count(use.many_rows), known(cell::count(use.many_keys)),
@@ -45,10 +51,16 @@ Report report(const LinkReport& links) {
         if (column.name == "one_nulls") column.audience = Audience::all;
       }
     }
-    for (const OrphanKey& orphan : use.samples)
-      orphans.rows.push_back({{cell::text(use.link), cell::text(orphan.key), cell::count(orphan.rows)}});
+    for (const OrphanKey& orphan : use.samples) {
+      Cell key = cell::text(orphan.key);
+      if (!orphan.last.empty())
+        key.shown = fmt::format("{} to {}, {} days", orphan.key, orphan.last, base::grouped(orphan.keys));
+      orphans.rows.push_back({{cell::text(use.link), key, orphan.last.empty() ? Cell{} : cell::text(orphan.last),
+                               cell::count(orphan.keys), cell::count(orphan.rows)}});
+    }
   }
   Report made;
+  made.blocks.push_back(report_figures::diagram(links, {}));
   made.blocks.push_back(Heading{"Links, many side to one"});
   made.blocks.push_back(std::move(table));
   if (!broken.rows.empty()) {

@@ -6,6 +6,7 @@
 #include "base/format.h"
 #include "juniper/report.h"
 #include "report/cells.h"
+#include "report/figures.h"
 
 namespace juniper {
 
@@ -214,6 +215,7 @@ Report report(const Weighing& weighing, const WeighView& view) {
                                 static_cast<double>(weighing.source_bytes) / static_cast<double>(weighing.file_bytes));
   made.blocks.push_back(Fact{"source_bytes", "source files", source});
   made.blocks.push_back(Fact{"overhead_bytes", "file overhead", cell::bytes(weighing.overhead_bytes)});
+  made.blocks.push_back(report_figures::treemap(weighing, {}));
   made.blocks.push_back(Heading{"Tables"});
   made.blocks.push_back(weight_tables(weighing));
   const std::size_t shown = view.top == 0 ? parts.size() : std::min(view.top, parts.size());

@@ -35,7 +35,7 @@ function drawDiagram(region, tables, links) {
   // Rows of the one side that a link leaves out, told at its table.
   const unused = d3.rollup(links.filter((link) => link.unused > 0), (some) => some, (link) => link.to);
   for (const [name, rows, bytes] of tables) {
-    const lines = [`${rows}, ${bytes}`];
+    const lines = [bytes === "" ? rows : `${rows}, ${bytes}`];
     for (const link of unused.get(name) || [])
       lines.push(`${link.unused_rows} unused from ${link.from}${link.role ? " as " + link.role : ""}`);
     const longest = d3.max([name, ...lines], (line) => line.length);

@@ -10,7 +10,7 @@
 #include "base/output_file.h"
 #include "juniper/report.h"
 #include "report/cells.h"
-#include "report/page/page_data.h"
+#include "report/figures.h"
 #include "report/render/html.h"
 
 namespace juniper {
@@ -19,6 +19,7 @@ namespace {
 
 namespace cell = report_cells;
 using render_formats::escaped_html;
+using render_formats::FigureData;
 using render_formats::Out;
 using report_cells::left;
 using report_cells::plural;
@@ -29,10 +30,12 @@ void section(const char* id, const std::string& heading, Out& out) {
                      escaped_html(heading));
 }
 
-// Where a script draws; without one, the tables around it say the same.
-void drawing(const char* id, const std::string& caption, Out& out) {
-  out += fmt::format("<figure id=\"{}\" class=\"drawing\"><figcaption>{}</figcaption></figure>\n", id,
-                     escaped_html(caption));
+// Puts a figure in the place of the one of its name, which knows less.
+void draw_instead(Report& document, Figure figure) {
+  for (auto& block : document.blocks) {
+    if (Figure* const drawn = std::get_if<Figure>(&block); drawn != nullptr && drawn->name == figure.name)
+      *drawn = std::move(figure);
+  }
 }
 
 void glance(const Overview& overview, Out& out) {
@@ -52,9 +55,11 @@ void glance(const Overview& overview, Out& out) {
   tile(base::grouped(weighing.columns.size()), "columns");
   tile(base::format_nanoseconds(overview.load_nanoseconds), "of work in a load");
   const Audit& audit = overview.audit;
-  tile(base::grouped(audit.findings.size()),
-       fmt::format("findings, worth up to {}", base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes))),
-       audit.findings.empty() ? "good" : "");
+  if (overview.reader.empty()) {
+    tile(base::grouped(audit.findings.size()),
+         fmt::format("findings, worth up to {}", base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes))),
+         audit.findings.empty() ? "good" : "");
+  }
   if (overview.baseline) {
     const CheckReport& check = *overview.baseline;
     const auto failed = static_cast<std::size_t>(
@@ -67,29 +72,21 @@ void glance(const Overview& overview, Out& out) {
   out += "</ul>\n</section>\n";
 }
 
-void bytes(const Overview& overview, Out& out) {
+void bytes(const Overview& overview, FigureData& data, Out& out) {
   section("bytes", "Where the bytes are", out);
-  drawing(
-      "treemap",
-      "Each area is a column, a link, or a smaller part: its size is its bytes in the store. Choose a table to look "
-      "into it, or a column to see its values.",
-      out);
-  out += "<div id=\"values\" aria-live=\"polite\"></div>\n";
   Report document = report(overview.weighing, {WeighOrder::bytes, 0});
   // The facts stand at a glance.
   std::erase_if(document.blocks, [](const auto& block) { return std::holds_alternative<Fact>(block); });
-  html_blocks(document, 3, out);
+  draw_instead(document, report_figures::treemap(overview.weighing, overview.distributions));
+  html_blocks(document, 3, data, out);
   out += "</section>\n";
 }
 
-void links_and_tables(const Overview& overview, Out& out) {
+void links_and_tables(const Overview& overview, FigureData& data, Out& out) {
   section("links", "How the tables hang together", out);
-  drawing(
-      "diagram",
-      "An arrow leads from the many side to the one side. Marked are links with keys that have no match, and tables "
-      "with rows that no link reaches.",
-      out);
-  html_blocks(report(overview.links), 3, out);
+  Report document = report(overview.links);
+  draw_instead(document, report_figures::diagram(overview.links, overview.weighing.tables));
+  html_blocks(document, 3, data, out);
   out += "</section>\n";
 }
 
@@ -119,21 +116,20 @@ Report findings(const Audit& audit) {
            std::move(rules)}};
 }
 
-void audit(const Overview& overview, Out& out) {
+void audit(const Overview& overview, FigureData& data, Out& out) {
   const Audit& audit = overview.audit;
   section("findings", "What was found", out);
   if (audit.findings.empty()) {
-    html_blocks(report(audit), 3, out);
+    html_blocks(report(audit), 3, data, out);
   } else {
-    drawing("savings", "What the store takes today, what mending each kind of finding saves, and what would be left.",
-            out);
-    html_blocks(findings(audit), 3, out);
+    html_blocks({{report_figures::savings(audit)}}, 3, data, out);
+    html_blocks(findings(audit), 3, data, out);
     html_blocks(
         {{Paragraph{fmt::format(
             "Together the findings save up to {} of {}; a column that several are about counts once. It is no "
             "promise: one remedy may make another smaller.",
             base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes)), base::format_bytes(audit.file_bytes))}}},
-        3, out);
+        3, data, out);
   }
   out += "</section>\n";
 }
@@ -183,9 +179,10 @@ Report definitions(const std::vector<Description>& descriptions) {
   return {{std::move(table)}};
 }
 
-void queries(const Overview& overview, Out& out) {
+void queries(const Overview& overview, FigureData& data, Out& out) {
+  base::Json::Items charts;
   section("measures", "What is computed", out);
-  html_blocks(definitions(overview.descriptions), 3, out);
+  html_blocks(definitions(overview.descriptions), 3, data, out);
   out += "</section>\n";
   if (overview.queries.empty()) return;
   section("queries", "What reports ask", out);
@@ -194,8 +191,10 @@ void queries(const Overview& overview, Out& out) {
     const ShownQuery& shown = overview.queries[q];
     out += fmt::format("<article><h3>{}</h3>\n", escaped_html(shown.query.name));
     out += fmt::format("<p><code>{}</code></p>\n", escaped_html(cell::code(shown.query.definition, 1000).shown));
+    charts.emplace_back();
+    if (shown.result) charts.back() = report_figures::chart(overview.calendar, *shown.result);
     if (!shown.result) {
-      html_blocks({{Messages{shown.result.error()}}}, 4, out);
+      html_blocks({{Messages{shown.result.error()}}}, 4, data, out);
       out += "</article>\n";
       continue;
     }
@@ -203,30 +202,51 @@ void queries(const Overview& overview, Out& out) {
     if (shown.result->rows.size() > most_rows) {
       QueryResult first = *shown.result;
       first.rows.resize(most_rows);
-      html_blocks(report(first), 4, out);
+      html_blocks(report(first), 4, data, out);
       html_blocks({{Paragraph{fmt::format("These are the first {} of {} rows.", most_rows,
                                           base::grouped(shown.result->rows.size()))}}},
-                  4, out);
+                  4, data, out);
     } else {
-      html_blocks(report(*shown.result), 4, out);
+      html_blocks(report(*shown.result), 4, data, out);
     }
     out += "</article>\n";
   }
   out += "</section>\n";
+  data["charts"] = base::Json(std::move(charts)).to_line();
 }
 
-void baseline(const Overview& overview, Out& out) {
+// A row for each revision and query, and one for its bytes.
+Report revisions(const std::vector<HistoryPoint>& history) {
+  Table table{"revisions",
+              InCsv::with_all,
+              {left("day", "day"), left("revision", "revision"), left("what", "what"), right("figure", "recorded")},
+              {}};
+  for (const HistoryPoint& point : history) {
+    const auto add = [&](const std::string& what, Cell figure) {
+      table.rows.push_back({{cell::text(point.day), cell::text(point.revision), cell::text(what), std::move(figure)}});
+    };
+    if (point.bytes) add("bytes of the store", cell::bytes(*point.bytes));
+    for (const auto& [query, nanoseconds] : point.times) add("query " + query, cell::nanoseconds(nanoseconds));
+  }
+  return {{Heading{"Revision by revision"}, std::move(table)}};
+}
+
+void baseline(const Overview& overview, FigureData& data, Out& out) {
   if (overview.baseline) {
     section("baseline", "What the baseline says", out);
-    html_blocks(report(*overview.baseline), 3, out);
+    html_blocks(report(*overview.baseline), 3, data, out);
     out += "</section>\n";
   }
-  if (overview.earlier.empty()) return;
+  if (overview.earlier.empty() && overview.history.empty()) return;
   section("history", "What has changed", out);
-  drawing("bytes-then", "Bytes of the store, from the oldest weighing to now.", out);
+  if (!overview.earlier.empty()) html_blocks({{report_figures::weighings(overview)}}, 3, data, out);
+  if (!overview.history.empty()) {
+    html_blocks({{report_figures::revisions(overview)}}, 3, data, out);
+    html_blocks(revisions(overview.history), 3, data, out);
+  }
   for (const EarlierWeighing& earlier : overview.earlier) {
     out += fmt::format("<h3>Since {}</h3>\n", escaped_html(earlier.name));
-    html_blocks(report(earlier.changes), 4, out);
+    html_blocks(report(earlier.changes), 4, data, out);
   }
   out += "</section>\n";
 }
@@ -236,36 +256,34 @@ void baseline(const Overview& overview, Out& out) {
 void render_page(const Overview& overview, const Sink& sink) {
   using render_formats::Drawing;
   Out out(sink);
-  const std::string title = overview.weighing.model;
-  begin_page(title, Drawing::charts, out);
+  FigureData data;
+  const std::string title =
+      overview.weighing.model + (overview.reader.empty() ? "" : ", as the reader " + overview.reader + " sees it");
+  begin_page(title, Drawing::figures, out);
   out += fmt::format(
       "<a class=\"skip\" href=\"#glance\">To the content</a>\n<header><h1>{}</h1>\n<nav aria-label=\"Parts\"><ul>",
       escaped_html(title));
-  std::vector<std::pair<const char*, const char*>> parts{{"glance", "At a glance"},
-                                                         {"bytes", "Bytes"},
-                                                         {"links", "Tables"},
-                                                         {"findings", "Findings"},
-                                                         {"measures", "Computed"}};
+  std::vector<std::pair<const char*, const char*>> parts{{"glance", "At a glance"}, {"bytes", "Bytes"}};
+  if (overview.reader.empty()) {
+    parts.emplace_back("links", "Tables");
+    parts.emplace_back("findings", "Findings");
+  }
+  parts.emplace_back("measures", "Computed");
   if (!overview.queries.empty()) parts.emplace_back("queries", "Queries");
   if (overview.baseline) parts.emplace_back("baseline", "Baseline");
-  if (!overview.earlier.empty()) parts.emplace_back("history", "History");
+  if (!overview.earlier.empty() || !overview.history.empty()) parts.emplace_back("history", "History");
   for (const auto& [id, name] : parts) out += fmt::format("<li><a href=\"#{}\">{}</a></li>", id, name);
   out += "</ul></nav></header>\n<main>\n";
   glance(overview, out);
-  bytes(overview, out);
-  links_and_tables(overview, out);
-  audit(overview, out);
-  queries(overview, out);
-  baseline(overview, out);
-  out += "</main>\n<p id=\"said\" role=\"status\" class=\"unseen\"></p>\n";
-  base::Json::Members data;
-  data.emplace_back("parts", page::parts(overview));
-  data.emplace_back("values", page::values(overview));
-  data.emplace_back("diagram", page::diagram(overview));
-  data.emplace_back("savings", page::savings(overview));
-  data.emplace_back("charts", page::charts(overview));
-  data.emplace_back("history", page::history(overview));
-  end_page(base::Json(std::move(data)).to_line(), Drawing::charts, out);
+  bytes(overview, data, out);
+  if (overview.reader.empty()) {
+    links_and_tables(overview, data, out);
+    audit(overview, data, out);
+  }
+  queries(overview, data, out);
+  baseline(overview, data, out);
+  out += "</main>\n";
+  end_page(data, Drawing::figures, out);
   out.flush();
 }
 

@@ -110,7 +110,7 @@ class LiveTable {
 
 // Commands are there to be carried away.
 function addCopyButtons(root) {
-  for (const code of root.querySelectorAll("[data-table=findings] td code")) {
+  for (const code of root.querySelectorAll("[data-table=findings] td code, [data-table=remedies] td code")) {
     const button = document.createElement("button");
     button.type = "button";
     button.className = "copy";

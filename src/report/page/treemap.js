@@ -9,7 +9,7 @@ const uses = [
   ["nothing", "hatched: used by nothing"],
 ];
 
-function treemap(openPart, openTable) {
+function treemap(allParts, openPart, openTable) {
   const figure = drawingOf("treemap");
   if (figure === null) return null;
   let open = null; // the table that is looked into
@@ -26,7 +26,7 @@ function treemap(openPart, openTable) {
     .attr("patternUnits", "userSpaceOnUse").attr("patternTransform", "rotate(45)")
     .append("rect").attr("class", "hatch").attr("width", 2).attr("height", 7);
 
-  const tables = d3.groups(data.parts.map((part, index) => ({ ...part, index })), (part) => part.t)
+  const tables = d3.groups(allParts.map((part, index) => ({ ...part, index })), (part) => part.t)
     .map(([name, parts]) => ({ name, parts, bytes: d3.sum(parts, (part) => part.b) }))
     .sort((a, b) => b.bytes - a.bytes);
 

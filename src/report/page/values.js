@@ -1,10 +1,9 @@
 // The values of one column: the most frequent ones as bars, and where the rows lie between the smallest and the largest.
 
-function showValues(index) {
-  const part = data.parts[index];
+function showValues(part, allValues) {
   const place = d3.select("#values");
   place.selectAll("*").remove();
-  const values = data.values[part.v];
+  const values = allValues[part.v];
   const panel = place.append("section").attr("class", "values").attr("aria-labelledby", "values-h");
   panel.append("h3").attr("id", "values-h").attr("tabindex", "-1").text(`${part.t}.${part.n}`);
   const nulls = values.nulls > 0 ? `, ${values.nulls_text} rows without one` : "";

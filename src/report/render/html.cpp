@@ -85,7 +85,7 @@ std::string lines_html(const std::string& text) {
 
 class HtmlRenderer {
  public:
-  HtmlRenderer(int heading, Out& out) : heading_(heading), out_(out) {}
+  HtmlRenderer(int heading, FigureData& data, Out& out) : heading_(heading), data_(data), out_(out) {}
 
   void operator()(const Heading& heading) {
     end_facts();
@@ -99,6 +99,14 @@ class HtmlRenderer {
   void operator()(const Messages& messages) {
     end_facts();
     out_ += "<pre class=\"messages\">" + lines_html(render(messages.diagnostics)) + "</pre>\n";
+  }
+  // Where a script draws; without one, the tables beside it say the same.
+  void operator()(const Figure& figure) {
+    end_facts();
+    out_ += fmt::format("<figure id=\"{0}\" class=\"drawing\"><figcaption>{1}</figcaption></figure>\n", figure.name,
+                        escaped_html(figure.caption));
+    if (figure.name == "treemap") out_ += "<div id=\"values\" aria-live=\"polite\"></div>\n";
+    data_[figure.name] = figure.data;
   }
   void operator()(const Verbatim& verbatim) {
     end_facts();
@@ -169,6 +177,7 @@ class HtmlRenderer {
   }
 
   int heading_;
+  FigureData& data_;
   Out& out_;
   std::string label_;  // of the last heading
   bool in_facts_ = false;
@@ -242,12 +251,22 @@ void begin_page(const std::string& title, Drawing drawing, Out& out) {
   out += "</style>\n</head>\n<body>\n";
 }
 
-void end_page(const std::string& data, Drawing drawing, Out& out) {
-  if (!data.empty()) {
+void end_page(const FigureData& data, Drawing drawing, Out& out) {
+  out += "<p id=\"said\" role=\"status\" class=\"unseen\"></p>\n";
+  if (drawing == Drawing::figures) {
     // No end of a script may stand in it.
     std::string safe;
-    for (const char c : data) safe += c == '<' ? "\\u003c" : std::string(1, c);
-    out += "<script type=\"application/json\" id=\"data\">" + safe + "</script>\n";
+    for (const auto& [name, json] : data) {
+      safe += fmt::format("{}\"{}\":", safe.empty() ? "{" : ",", name);
+      for (const char c : json) {
+        if (c == '<') {
+          safe += "\\u003c";
+        } else {
+          safe += c;
+        }
+      }
+    }
+    out += "<script type=\"application/json\" id=\"data\">" + (safe.empty() ? "{" : safe) + "}</script>\n";
   }
   for (const PageAsset* script : scripts_of(drawing)) {
     out += "<script>";
@@ -257,18 +276,22 @@ void end_page(const std::string& data, Drawing drawing, Out& out) {
   out += "</body>\n</html>\n";
 }
 
-void html_blocks(const Report& report, int heading, Out& out) {
-  HtmlRenderer renderer(heading, out);
+void html_blocks(const Report& report, int heading, FigureData& data, Out& out) {
+  HtmlRenderer renderer(heading, data, out);
   for (const Report::Block& block : report.blocks) std::visit(renderer, block);
   renderer.end_facts();
 }
 
 void html(const Report& report, const std::string& title, Out& out) {
-  begin_page(title, Drawing::tables, out);
+  const bool has_figures = std::any_of(report.blocks.begin(), report.blocks.end(),
+                                       [](const auto& block) { return std::holds_alternative<Figure>(block); });
+  const Drawing drawing = has_figures ? Drawing::figures : Drawing::tables;
+  FigureData data;
+  begin_page(title, drawing, out);
   out += fmt::format("<header><h1>{}</h1></header>\n<main>\n", escaped_html(title));
-  html_blocks(report, 2, out);
+  html_blocks(report, 2, data, out);
   out += "</main>\n";
-  end_page("", Drawing::tables, out);
+  end_page(data, drawing, out);
 }
 
 }  // namespace juniper::render_formats

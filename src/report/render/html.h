@@ -2,6 +2,8 @@
 // network, and runs only the scripts and styles that the build put into it (Content-Security-Policy, by their hashes).
 #pragma once
 
+#include <cstdint>
+#include <map>
 #include <string>
 #include <string_view>
 
@@ -18,13 +20,16 @@ std::string escaped_html(std::string_view text);
 inline constexpr std::string_view page_mark = "<meta name=\"generator\" content=\"juniper\">";
 
 // What a page draws with, beside its tables.
-enum class Drawing : std::uint8_t { tables, charts };
+enum class Drawing : std::uint8_t { tables, figures };
 
-// All of a page but its body. `data`: JSON for the scripts; "" for none.
+// What the figures of a page are drawn from, by their names.
+using FigureData = std::map<std::string, std::string>;
+
+// All of a page but its body.
 void begin_page(const std::string& title, Drawing drawing, Out& out);
-void end_page(const std::string& data, Drawing drawing, Out& out);
+void end_page(const FigureData& data, Drawing drawing, Out& out);
 
 // The blocks of a document, one behind the other. `heading`: the level of its headings, 2 to 5.
-void html_blocks(const Report& report, int heading, Out& out);
+void html_blocks(const Report& report, int heading, FigureData& data, Out& out);
 
 }  // namespace juniper::render_formats

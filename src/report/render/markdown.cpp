@@ -29,6 +29,7 @@ struct MarkdownRenderer {
     out += escaped_markdown(paragraph.text) + "\n";
   }
   void operator()(const Messages& messages) { fenced("", base::lines(render(messages.diagnostics))); }
+  void operator()(const Figure&) {}
   void operator()(const Verbatim& verbatim) { fenced("diff", base::lines(verbatim.text)); }
   void fenced(std::string_view language, const std::string& text) {
     out.gap();

@@ -108,6 +108,7 @@ struct TerminalRenderer {
     out.gap();
     out += render(messages.diagnostics, color, width);
   }
+  void operator()(const Figure&) {}
   void operator()(const Verbatim& verbatim) {
     each_line(base::lines(verbatim.text), 4, [&](const std::string& whole, const std::string& line) {
       const std::string_view code =

@@ -1,4 +1,4 @@
-#include "report/page/page_data.h"
+#include "report/figures.h"
 
 #include <fmt/format.h>
 
@@ -6,13 +6,14 @@
 #include <cmath>
 #include <cstdlib>
 #include <map>
+#include <optional>
 #include <set>
 
 #include "base/format.h"
 #include "base/shown_text.h"
 #include "report/cells.h"
 
-namespace juniper::page {
+namespace juniper::report_figures {
 
 namespace {
 
@@ -38,6 +39,12 @@ Json object(Members&&... members) {
   Json::Members all;
   (all.emplace_back(members.first, std::move(members.second)), ...);
   return all;
+}
+
+template <class Value>
+Json or_null(const std::optional<Value>& value) {
+  if (!value) return {};
+  return *value;
 }
 
 template <class Part>
@@ -85,13 +92,10 @@ std::string use_of(const ColumnWeight& column) {
   return computes ? "computes" : (holds ? "holds" : "nothing");
 }
 
-}  // namespace
-
-Json parts(const Overview& overview) {
-  const Weighing& weighing = overview.weighing;
+Json parts(const Weighing& weighing, const std::vector<Distribution>& distributions) {
   std::map<std::pair<std::string, std::string>, std::uint64_t> place_of_values;
-  for (std::size_t i = 0; i < overview.distributions.size(); ++i)
-    place_of_values[{overview.distributions[i].table, overview.distributions[i].column}] = i;
+  for (std::size_t i = 0; i < distributions.size(); ++i)
+    place_of_values[{distributions[i].table, distributions[i].column}] = i;
   std::vector<PartOfStore> all;
   for (const ColumnWeight& c : weighing.columns) {
     all.push_back({use_of(c), c.table, c.column, c.total_bytes(), true});
@@ -102,18 +106,21 @@ Json parts(const Overview& overview) {
                    [](const PartOfStore& a, const PartOfStore& b) { return a.bytes > b.bytes; });
   Json::Items items;
   for (const PartOfStore& part : all) {
-    const auto values = part.is_column ? place_of_values.find({part.table, part.name}) : place_of_values.end();
-    items.push_back(object(member("n", shown(part.name)), member("t", shown(part.table)), member("u", part.use),
-                           member("b", part.bytes), member("s", base::format_bytes(part.bytes)),
-                           member("p", cell::share(part.bytes, weighing.file_bytes).shown),
-                           member("v", values == place_of_values.end() ? Json() : Json(values->second))));
+    std::optional<std::uint64_t> place;
+    if (const auto values = place_of_values.find({part.table, part.name});
+        part.is_column && values != place_of_values.end())
+      place = values->second;
+    items.push_back(
+        object(member("n", shown(part.name)), member("t", shown(part.table)), member("u", part.use),
+               member("c", part.is_column), member("b", part.bytes), member("s", base::format_bytes(part.bytes)),
+               member("p", cell::share(part.bytes, weighing.file_bytes).shown), member("v", or_null(place))));
   }
   return items;
 }
 
-Json values(const Overview& overview) {
+Json values(const std::vector<Distribution>& distributions) {
   Json::Items items;
-  for (const Distribution& d : overview.distributions) {
+  for (const Distribution& d : distributions) {
     const base::ValueFormat format(d.type, d.format);
     Json::Items top;
     for (const ValueCount& v : d.most_frequent)
@@ -129,13 +136,32 @@ Json values(const Overview& overview) {
   return items;
 }
 
-Json diagram(const Overview& overview) {
+}  // namespace
+
+Figure treemap(const Weighing& weighing, const std::vector<Distribution>& distributions) {
+  return {
+      "treemap",
+      "Each area is a column, a link, or a smaller part: its size is its bytes in the store. Choose a table to look "
+      "into it, or a column to see its values.",
+      object(member("parts", parts(weighing, distributions)), member("values", values(distributions))).to_line()};
+}
+
+Figure diagram(const LinkReport& report, const std::vector<TableWeight>& weights) {
   Json::Items tables;
-  for (const TableWeight& t : overview.weighing.tables)
-    tables.push_back(row(shown(t.table), base::grouped(t.rows) + (t.rows == 1 ? " row" : " rows"),
-                         base::format_bytes(t.total_bytes())));
+  const auto add = [&](const std::string& name, std::uint64_t rows, const std::string& bytes) {
+    tables.push_back(row(shown(name), base::grouped(rows) + (rows == 1 ? " row" : " rows"), bytes));
+  };
+  for (const TableWeight& t : weights) add(t.table, t.rows, base::format_bytes(t.total_bytes()));
+  if (weights.empty()) {
+    std::map<std::string, std::uint64_t> rows;
+    for (const LinkUse& l : report.links) {
+      rows[l.many_table] = l.many_rows;
+      rows[l.one_table] = l.one_rows + l.one_nulls;
+    }
+    for (const auto& [name, count] : rows) add(name, count, "");
+  }
   Json::Items links;
-  for (const LinkUse& l : overview.links.links) {
+  for (const LinkUse& l : report.links) {
     const std::size_t role = l.link.find(" as ");
     links.push_back(object(member("from", shown(l.many_table)), member("to", shown(l.one_table)),
                            member("role", shown(role == std::string::npos ? "" : l.link.substr(role + 4))),
@@ -145,11 +171,14 @@ Json diagram(const Overview& overview) {
                            member("unused", l.broken.empty() ? l.unused_rows() : 0),
                            member("unused_rows", l.broken.empty() ? base::grouped(l.unused_rows()) : std::string())));
   }
-  return object(member("tables", std::move(tables)), member("links", std::move(links)));
+  return {
+      "diagram",
+      "An arrow leads from the many side to the one side. Marked are links with keys that have no match, and tables "
+      "with rows that no link reaches.",
+      object(member("tables", std::move(tables)), member("links", std::move(links))).to_line()};
 }
 
-Json savings(const Overview& overview) {
-  const Audit& audit = overview.audit;
+Figure savings(const Audit& audit) {
   std::map<std::string, std::string> titles;
   for (const AuditRule& rule : audit.rules) titles[rule.code] = rule.title;
   Json::Items steps;
@@ -167,17 +196,13 @@ Json savings(const Overview& overview) {
   if (others != 0) steps.push_back(row("all other rules", others, base::format_bytes(others)));
   const std::uint64_t left = audit.file_bytes - std::min(audit.saved_bytes, audit.file_bytes);
   steps.push_back(row("left", left, base::format_bytes(left)));
-  return steps;
+  return {"savings", "What the store takes today, what mending each kind of finding saves, and what would be left.",
+          Json(std::move(steps)).to_line()};
 }
 
-namespace {
-
-// A query's own rows as a chart: keys of the calendar, or that are moments, go along a line in the order of the rows;
-// names make bars; one further key makes a small chart for each of its values. Nothing for what has another shape.
-//   kind "line" or "bars"; `measures`: [name, texts by row, numbers by row]; `x`: a text for each row; `panel`: a text
-//   for each row, where there are several charts; `left_out`: rows without a time, which have no place on a line
-Json chart_of(const Overview& overview, const QueryResult& result) {
-  const std::string& day = overview.links.calendar;
+// A query's own rows: keys of the calendar, or that are moments, go along a line in the order of the rows; names make bars;
+// one further key makes a small chart for each of its values.
+Json chart(const std::string& day, const QueryResult& result) {
   const std::string calendar = day.substr(0, day.find('.') + 1);
   std::vector<std::size_t> times;
   std::vector<std::size_t> names;
@@ -231,8 +256,9 @@ Json chart_of(const Overview& overview, const QueryResult& result) {
     Json::Items numbers;
     for (const ResultRow* r : rows) {
       texts.push_back(shown(r->cells[c].is_null() ? "" : formats[c].text(r->cells[c])));
-      const auto number = to_double(r->cells[c], result.columns[c].type);
-      numbers.push_back(number && std::isfinite(*number) ? Json(*number) : Json());
+      auto number = to_double(r->cells[c], result.columns[c].type);
+      if (number && !std::isfinite(*number)) number.reset();
+      numbers.push_back(or_null(number));
     }
     measures.push_back(row(shown(result.columns[c].name), std::move(texts), std::move(numbers)));
   }
@@ -240,24 +266,43 @@ Json chart_of(const Overview& overview, const QueryResult& result) {
                 member("x", std::move(x)), member("panel", std::move(panel)), member("left_out", without_time));
 }
 
-}  // namespace
-
-Json charts(const Overview& overview) {
-  Json::Items items;
-  for (const ShownQuery& query : overview.queries)
-    items.push_back(query.result ? chart_of(overview, *query.result) : Json());
-  return items;
-}
-
-Json history(const Overview& overview) {
-  Json::Items items;
+Figure weighings(const Overview& overview) {
+  Json::Items weights;
   for (const EarlierWeighing& earlier : overview.earlier) {
-    items.push_back(
+    weights.push_back(
         row(shown(earlier.name), earlier.changes.before_bytes, base::format_bytes(earlier.changes.before_bytes)));
   }
-  if (!items.empty())
-    items.push_back(row("now", overview.weighing.file_bytes, base::format_bytes(overview.weighing.file_bytes)));
-  return items;
+  weights.push_back(row("now", overview.weighing.file_bytes, base::format_bytes(overview.weighing.file_bytes)));
+  return {"weighings", "Bytes of the store, from the oldest weighing to now.", Json(std::move(weights)).to_line()};
 }
 
-}  // namespace juniper::page
+Figure revisions(const Overview& overview) {
+  Json::Items names_of;
+  Json::Items bytes;
+  std::set<std::string> names;
+  for (const HistoryPoint& point : overview.history) {
+    names_of.push_back(shown(point.day + " " + point.revision));
+    bytes.emplace_back();
+    if (point.bytes) bytes.back() = row(*point.bytes, base::format_bytes(*point.bytes));
+    for (const auto& [query, nanoseconds] : point.times) names.insert(query);
+  }
+  Json::Items times;
+  for (const std::string& query : names) {
+    Json::Items numbers;
+    Json::Items texts;
+    for (const HistoryPoint& point : overview.history) {
+      const auto time = point.times.find(query);
+      std::optional<double> milliseconds;
+      if (time != point.times.end()) milliseconds = static_cast<double>(time->second) / 1e6;
+      numbers.push_back(or_null(milliseconds));
+      texts.push_back(time != point.times.end() ? base::format_nanoseconds(time->second) : "");
+    }
+    times.push_back(row(shown(query), std::move(numbers), std::move(texts)));
+  }
+  return {"revisions", "What each revision in git recorded: the bytes of the store, and the time of each query.",
+          object(member("revisions", std::move(names_of)), member("bytes", std::move(bytes)),
+                 member("times", std::move(times)))
+              .to_line()};
+}
+
+}  // namespace juniper::report_figures

@@ -1,0 +1,74 @@
+#include "base/git.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <array>
+#include <filesystem>
+
+namespace juniper::base {
+
+namespace {
+
+namespace fs = std::filesystem;
+
+// What git prints for these words in the folder of a file; nothing where it fails.
+std::optional<std::string> printed(const fs::path& file, std::vector<std::string> words) {
+  std::string folder = file.parent_path().empty() ? "." : file.parent_path().string();
+  std::vector<std::string> all{"git", "-C", std::move(folder)};
+  std::move(words.begin(), words.end(), std::back_inserter(all));
+  std::vector<char*> arguments;
+  for (std::string& word : all) arguments.push_back(word.data());
+  arguments.push_back(nullptr);
+  std::array<int, 2> ends{};
+  if (::pipe(ends.data()) != 0) return std::nullopt;
+  const pid_t child = ::fork();
+  if (child == 0) {
+    ::dup2(ends[1], STDOUT_FILENO);
+    ::close(ends[0]);
+    ::close(ends[1]);
+    const int nowhere = ::open("/dev/null", O_WRONLY);
+    if (nowhere >= 0) ::dup2(nowhere, STDERR_FILENO);
+    ::execvp("git", arguments.data());
+    ::_exit(127);
+  }
+  ::close(ends[1]);
+  std::string text;
+  std::array<char, std::size_t{1} << 16> part{};
+  for (ssize_t count = 0; (count = ::read(ends[0], part.data(), part.size())) > 0;)
+    text.append(part.data(), static_cast<std::size_t>(count));
+  ::close(ends[0]);
+  int status = 0;
+  if (child < 0 || ::waitpid(child, &status, 0) != child || status != 0) return std::nullopt;
+  return text;
+}
+
+}  // namespace
+
+std::optional<std::vector<Revision>> revisions_of(const std::string& path, std::size_t most) {
+  // A folder may be named with a slash behind it.
+  const fs::path file = fs::path(path).has_filename() ? fs::path(path) : fs::path(path).parent_path();
+  const auto text =
+      printed(file, {"log", fmt::format("-n{}", most), "--format=%h %cs", "--", "./" + file.filename().string()});
+  if (!text) return std::nullopt;
+  std::vector<Revision> revisions;
+  for (std::size_t begin = 0; begin < text->size();) {
+    const std::size_t end = std::min(text->find('\n', begin), text->size());
+    const std::string line = text->substr(begin, end - begin);
+    const std::size_t blank = line.find(' ');
+    if (blank != std::string::npos)
+      revisions.insert(revisions.begin(), {line.substr(0, blank), line.substr(blank + 1)});
+    begin = end + 1;
+  }
+  return revisions;
+}
+
+std::optional<std::string> text_at(const std::string& path, const std::string& revision) {
+  if (revision.empty() || revision.front() == '-') return std::nullopt;
+  const fs::path file(path);
+  return printed(file, {"show", "--end-of-options", fmt::format("{}:./{}", revision, file.filename().string())});
+}
+
+}  // namespace juniper::base
