@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <map>
 #include <nlohmann/json.hpp>
 
 #include "base/format.h"
@@ -111,25 +112,45 @@ TEST_F(PageTest, OpensWithoutAWordAndAsksNobody) {
 // Every number that stands there is the library's.
 TEST_F(PageTest, ShowsTheNumbersOfTheLibrary) {
   browser_->open(page());
-  const Report weighing = report(view_->weighing);
-  const Report linked = report(view_->links);
-  std::vector<const Report*> documents{&weighing, &linked};
-  std::size_t compared = 0;
-  for (const Report* document : documents) {
-    for (const auto& block : document->blocks) {
+  // All documents that the page is made of, in its order: tables of one name follow each other.
+  std::vector<Report> documents{report(view_->weighing), report(view_->links)};
+  for (const ShownQuery& query : view_->queries) documents.push_back(report(*query.result));
+  documents.push_back(report(*view_->baseline));
+  for (const EarlierWeighing& earlier : view_->earlier) documents.push_back(report(earlier.changes));
+  std::map<std::string, std::vector<std::vector<std::string>>> expected;
+  for (const Report& document : documents) {
+    for (const auto& block : document.blocks) {
       const Table* table = std::get_if<Table>(&block);
       if (table == nullptr) continue;
-      std::vector<std::vector<std::string>> expected;
       for (const TableRow& row : table->rows) {
-        std::vector<std::string>& cells = expected.emplace_back();
+        if (row.audience == Audience::programs) continue;
+        std::vector<std::string>& cells = expected[table->name].emplace_back();
         for (std::size_t c = 0; c < table->columns.size(); ++c) {
           if (table->columns[c].audience != Audience::programs) cells.push_back(base::one_line(row.cells[c].shown));
         }
       }
-      EXPECT_EQ(rows(table->name), expected) << table->name;
-      compared += expected.size();
     }
   }
+  std::vector<std::vector<std::string>>& findings = expected["findings"];
+  for (const Finding& f : view_->audit.findings) {
+    const bool is_measured = f.saved_bytes.has_value();
+    const double share = static_cast<double>(f.saved_bytes.value_or(0)) / static_cast<double>(view_->audit.file_bytes);
+    findings.push_back({is_measured ? base::format_bytes(*f.saved_bytes) : "",
+                        is_measured ? fmt::format("{:.1f}%", 100 * share) : "", f.subject, f.title, f.evidence,
+                        f.remedy + (f.step.empty() ? "" : "copy"), f.code,
+                        fmt::format("{}:{}:{}", f.place.file, f.place.line, f.place.column)});
+  }
+  std::size_t compared = 0;
+  for (const auto& [name, cells] : expected) {
+    EXPECT_EQ(rows(name), cells) << name;
+    compared += cells.size();
+  }
+  const std::string glance = browser_->run("return document.getElementById('glance').textContent");
+  for (const std::string& figure :
+       {base::format_bytes(view_->weighing.file_bytes), base::format_bytes(view_->weighing.source_bytes),
+        base::format_nanoseconds(view_->load_nanoseconds), fmt::format("{} findings", view_->audit.findings.size()),
+        std::string("passed the baseline of"), base::format_bytes(view_->audit.saved_bytes)})
+    EXPECT_NE(glance.find(figure), std::string::npos) << figure << " in " << glance;
   EXPECT_GT(compared, 100U);
   // What is drawn: all areas together are the file, and so are the steps from today to what would be left.
   const json data = browser_->run("return JSON.parse(document.getElementById('data').textContent)");

@@ -52,7 +52,7 @@ function drawLine(svg, title, points, width, least, most) {
   svg.append("text").attr("class", "name").attr("x", 0).attr("y", 12).text(fitted(title, width, 7));
   const x = d3.scalePoint().domain(d3.range(points.length)).range([left, width - 12]);
   const y = d3.scaleLinear().domain([least, most === least ? least + 1 : most]).nice(4).range([bottom, 26]);
-  const format = d3.format("~s");
+  const format = Math.max(Math.abs(least), Math.abs(most)) < 10 ? d3.format(".3~f") : d3.format("~s");
   for (const tick of y.ticks(4)) {
     svg.append("line").attr("class", "grid").attr("x1", left).attr("x2", width - 12).attr("y1", y(tick)).attr("y2", y(tick));
     svg.append("text").attr("x", left - 6).attr("y", y(tick) + 4).attr("text-anchor", "end").text(format(tick));
