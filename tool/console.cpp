@@ -28,6 +28,7 @@ void Console::write(std::string_view text) {
   if (output_error_ == 0 && std::fwrite(text.data(), 1, text.size(), stdout) != text.size()) output_error_ = errno;
 }
 void Console::print(const std::string& text) {
+  if (render_.width != 0) return write(folded_code(text, render_.width));
   write(::isatty(STDOUT_FILENO) != 0 ? visible(text) : text);
 }
 void Console::print_text(const std::string& name, const std::string& text) {

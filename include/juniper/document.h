@@ -143,6 +143,10 @@ std::string visible(std::string_view text);
 // Thread-safe.
 std::string clipped(std::string_view text, std::size_t columns);
 
+// A model text or SQL in lines of at most so many columns that mean the same: broken at blanks, but never within quotes, and
+// safe to be shown. Thread-safe.
+std::string folded_code(std::string_view text, std::size_t columns);
+
 // Renders a document; ends in a newline. Nothing comes out for a table that is not there. Thread-safe.
 std::string render(const Report& report, const RenderOptions& options = {});
 

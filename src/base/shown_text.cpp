@@ -161,4 +161,52 @@ std::vector<std::string> folded(std::string_view text, std::size_t width, std::s
   return out;
 }
 
+std::vector<std::string> folded_code(std::string_view line, std::size_t width, char& quote) {
+  const std::size_t begin = std::min(line.find_first_not_of(' '), line.size());
+  const std::string margin(std::min(begin + 4, width / 2), ' ');
+  std::vector<std::string> out;
+  std::string current(line.substr(0, std::min(begin, width / 2)));
+  std::string mark;  // of the comment that has begun
+  bool is_empty = true;
+  for (std::size_t at = begin; at < line.size();) {
+    // The word that begins here, with whatever stands in its quotes.
+    std::size_t end = at;
+    for (; end < line.size() && (quote != 0 || line[end] != ' '); ++end) {
+      const char c = line[end];
+      if (!mark.empty()) continue;
+      if (quote == 0 && (c == '"' || c == '\'' || c == '`')) {
+        quote = c;
+      } else if (quote == '"' && c == '\\') {
+        ++end;  // what follows ends nothing
+      } else if (c == quote) {
+        quote = 0;
+      }
+    }
+    const std::string_view word = line.substr(at, std::min(end, line.size()) - at);
+    if (!is_empty && width_of(current) + 1 + width_of(word) > width) {
+      out.push_back(current);
+      current = margin + mark;
+      is_empty = mark.empty();
+    }
+    if (mark.empty() && (word.starts_with('#') || word.starts_with("--"))) mark = word.starts_with('#') ? "#" : "--";
+    if (!is_empty) current += ' ';
+    current += word;
+    is_empty = false;
+    // Several blanks are one where it is broken, and stay elsewhere.
+    at = std::min(end, line.size());
+    std::size_t blanks = 0;
+    while (at < line.size() && line[at] == ' ') {
+      ++at;
+      ++blanks;
+    }
+    if (blanks > 1 && at < line.size() && width_of(current) + blanks < width) current.append(blanks - 1, ' ');
+  }
+  out.push_back(current);
+  if (out.size() == 1) return {std::string(line)};
+  for (std::string& each : out) {
+    while (each.ends_with(' ')) each.pop_back();
+  }
+  return out;
+}
+
 }  // namespace juniper::base

@@ -35,4 +35,10 @@ std::string last_columns(std::string_view text, std::size_t width);
 // less than `width`. At least one line.
 std::vector<std::string> folded(std::string_view text, std::size_t width, std::size_t indent = 0);
 
+// A line of a model text or of SQL, without control characters, in lines of at most so many columns (at least 2) that mean
+// the same: it is broken at blanks outside of quotes alone, and a comment (behind # or --) goes on as one. What stands
+// within quotes is never broken, however long it is. The lines behind the first are indented by four more blanks than it.
+// `quote`: the mark within which the line begins, and then the one within which it ends; 0 for none.
+std::vector<std::string> folded_code(std::string_view line, std::size_t width, char& quote);
+
 }  // namespace juniper::base

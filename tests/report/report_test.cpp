@@ -182,6 +182,48 @@ TEST(Render, TablesFitTheWindow) {
   }
 }
 
+// SQL and model texts in narrow windows mean the same: words stay, and what stands in quotes is not touched.
+TEST(Render, CodeIsBrokenWhereItMeansTheSame) {
+  EXPECT_EQ(folded_code("  SELECT a, 'one two three', b FROM \"long name here\" WHERE x = 'it''s y'\n", 25),
+            "  SELECT a,\n      'one two three', b\n      FROM\n      \"long name here\"\n      WHERE x = 'it''s y'\n");
+  EXPECT_EQ(folded_code("measure a = 1 # a comment that goes on\n", 20),
+            "measure a = 1 # a\n    # comment that\n    # goes on\n");
+  EXPECT_EQ(folded_code("SELECT 'one\ntwo three four five six' AS x, y, z\n", 16),
+            "SELECT 'one\ntwo three four five six'\n    AS x, y, z\n");
+  const std::uint64_t seed = test::test_seed(20261209);
+  test::Random random(seed);
+  const std::vector<std::string> pieces{"a",     "über ", " ",  "  ", "\"x y\"", "'o''p q'",
+                                        "`n m`", "(",     ", ", "\\", "SELECT ", "\"a \\\" b\""};
+  for (std::size_t round = 0; round < test::test_count(500); ++round) {
+    std::string text;
+    for (std::size_t i = test::pick(random, 30); i > 0; --i) text += pieces[test::pick(random, pieces.size())];
+    // Between quotes all stays; elsewhere blanks and ends of lines are the same.
+    const auto meaning = [](const std::string& code) {
+      std::string all;
+      char quote = 0;
+      for (std::size_t i = 0; i < code.size(); ++i) {
+        const char c = code[i];
+        if (quote == 0 && (c == ' ' || c == '\n')) {
+          if (!all.empty() && all.back() != ' ') all += ' ';
+          continue;
+        }
+        all += c;
+        if (quote == '"' && c == '\\' && i + 1 < code.size()) {
+          all += code[++i];
+        } else if (c == quote) {
+          quote = 0;
+        } else if (quote == 0 && (c == '"' || c == '\'' || c == '`')) {
+          quote = c;
+        }
+      }
+      while (all.ends_with(' ')) all.pop_back();
+      return all;
+    };
+    const std::string folded = folded_code(text + "\n", 4 + test::pick(random, 30));
+    EXPECT_EQ(meaning(folded), meaning(text)) << "seed " << seed << "\n" << text << "\n" << folded;
+  }
+}
+
 class ResultReport : public testing::Test {
  protected:
   test::SmallModel model_{R"(table t from csv "t.csv" { g text  d date format "d MMM yyyy"  x decimal(2)  n integer }

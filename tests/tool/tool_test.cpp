@@ -172,13 +172,16 @@ TEST_F(ToolTest, NoLineIsWiderThanTheWindow) {
   each.push_back(
       {"ask", model_, "by days.day show revenue, price, n_sessions, energy, app_revenue, per_session limit 5"});
   each.push_back({"ask", model_, "by stations.region, stations.operator_name, crews.crew show revenue where x = 1"});
+  for (const char* const query : {"monthly", "regions", "second_look", "arrivals"})
+    each.push_back({"sql", model_, query});
+  each.push_back({"scan", "data/sessions-2023.csv"});
   each.push_back({"weigh", model_ + "-that-is-not-there-and-has-a-name-that-goes-on-and-on-until-it-fills-the-line"});
   for (std::vector<std::string> command : each) {
     if (command[0] == "baseline") command.emplace_back("--replace");
     for (const std::size_t width : {40U, 80U, 100U, 140U, 200U}) {
       std::vector<std::string> words = command;
       words.insert(words.end(), {"--width", std::to_string(width)});
-      const auto run = run_tool(words);
+      const auto run = run_tool(words, folder_.path("d"));
       EXPECT_FALSE(run.out.empty() && run.err.empty());
       for (const std::string& line : test::lines_of(run.out + run.err))
         EXPECT_LE(base::width_of(line), width) << command[0] << ": " << line;

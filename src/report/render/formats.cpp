@@ -59,6 +59,20 @@ std::string visible(std::string_view text) {
   return base::lines(text);
 }
 
+std::string folded_code(std::string_view text, std::size_t columns) {
+  const std::string shown = base::lines(text);
+  std::string out;
+  char quote = 0;
+  for (std::size_t begin = 0; begin < shown.size();) {
+    const std::size_t end = std::min(shown.find('\n', begin), shown.size());
+    const auto lines =
+        base::folded_code(std::string_view(shown).substr(begin, end - begin), std::max<std::size_t>(columns, 2), quote);
+    for (const std::string& line : lines) out += line + "\n";
+    begin = end + 1;
+  }
+  return out;
+}
+
 std::string clipped(std::string_view text, std::size_t columns) {
   return base::clipped(base::one_line(text), std::max<std::size_t>(columns, 1));
 }
