@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <spawn.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -23,17 +24,14 @@ std::optional<std::string> printed(const fs::path& file, std::vector<std::string
   for (std::string& word : all) arguments.push_back(word.data());
   arguments.push_back(nullptr);
   std::array<int, 2> ends{};
-  if (::pipe(ends.data()) != 0) return std::nullopt;
-  const pid_t child = ::fork();
-  if (child == 0) {
-    ::dup2(ends[1], STDOUT_FILENO);
-    ::close(ends[0]);
-    ::close(ends[1]);
-    const int nowhere = ::open("/dev/null", O_WRONLY);
-    if (nowhere >= 0) ::dup2(nowhere, STDERR_FILENO);
-    ::execvp("git", arguments.data());
-    ::_exit(127);
-  }
+  if (::pipe2(ends.data(), O_CLOEXEC) != 0) return std::nullopt;
+  posix_spawn_file_actions_t actions;
+  posix_spawn_file_actions_init(&actions);
+  posix_spawn_file_actions_adddup2(&actions, ends[1], STDOUT_FILENO);
+  posix_spawn_file_actions_addopen(&actions, STDERR_FILENO, "/dev/null", O_WRONLY, 0);
+  pid_t child = -1;
+  const int failed = ::posix_spawnp(&child, "git", &actions, nullptr, arguments.data(), environ);
+  posix_spawn_file_actions_destroy(&actions);
   ::close(ends[1]);
   std::string text;
   std::array<char, std::size_t{1} << 16> part{};
@@ -41,7 +39,7 @@ std::optional<std::string> printed(const fs::path& file, std::vector<std::string
     text.append(part.data(), static_cast<std::size_t>(count));
   ::close(ends[0]);
   int status = 0;
-  if (child < 0 || ::waitpid(child, &status, 0) != child || status != 0) return std::nullopt;
+  if (failed != 0 || ::waitpid(child, &status, 0) != child || status != 0) return std::nullopt;
   return text;
 }
 
