@@ -138,16 +138,16 @@ Table part_table(const Weighing& weighing, const std::vector<Part>& parts, std::
       InCsv::with_all,
       {left("kind", "kind"), left("table", "table", Audience::programs), left("name", "name", Audience::programs),
        left("part", "part", Audience::people), right("rows", "rows", Audience::programs), right("distinct", "distinct"),
-       right("nulls", "nulls", Audience::programs), right("dictionary_bytes", "dictionary"),
-       right("code_bytes", "codes"), right("other_bytes", "other", Audience::programs), right("total_bytes", "total"),
+       right("nulls", "nulls"), right("dictionary_bytes", "dictionary"), right("code_bytes", "codes"),
+       right("other_bytes", "other", Audience::programs), right("total_bytes", "total"),
        right("share_of_file", "share"), right("bits_per_row", "bits/row"), left("encoding", "encoding"),
        left("type", "type", Audience::programs), left("min", "min", Audience::programs),
        left("max", "max", Audience::programs), left("used_by", "used by"),
        right("logged_queries", "queries of the log", weighing.has_log ? Audience::all : Audience::programs)},
       {}};
   cell::compare_by(table, "total_bytes");
-  cell::give_way(table, {"dictionary_bytes", "code_bytes", "bits_per_row", "encoding", "kind", "used_by", "distinct",
-                         "logged_queries", "share_of_file"});
+  cell::give_way(table, {"nulls", "dictionary_bytes", "code_bytes", "bits_per_row", "encoding", "kind", "used_by",
+                         "distinct", "logged_queries", "share_of_file"});
   for (const Part& p : parts) {
     if (top != 0 && table.rows.size() == top) break;
     const ColumnWeight* c = p.column;

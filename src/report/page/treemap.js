@@ -1,30 +1,42 @@
 // The store as areas: tables, and in them their columns and links. What nothing uses is hatched, so that it can be told
 // without colours, too.
 
+// Each with the pattern that tells it without its colour.
 const uses = [
-  ["asked", "read by measures, queries or readers"],
-  ["computes", "read by other columns alone"],
-  ["holds", "holds tables or their order together"],
-  ["file", "all else of the file"],
-  ["nothing", "hatched: used by nothing"],
+  ["asked", "read by measures, queries or readers", null],
+  ["computes", "read by other columns alone", "dots"],
+  ["holds", "holds tables or their order together", "lines"],
+  ["file", "all else of the file", null],
+  ["nothing", "used by nothing", "hatch"],
 ];
+
+function addPatterns(svg, prefix) {
+  const defs = svg.append("defs");
+  const pattern = (id, size) => defs.append("pattern").attr("id", prefix + id).attr("width", size).attr("height", size)
+    .attr("patternUnits", "userSpaceOnUse");
+  pattern("hatch", 7).attr("patternTransform", "rotate(45)").append("rect").attr("class", "hatch").attr("width", 2).attr("height", 7);
+  pattern("lines", 6).append("rect").attr("class", "hatch").attr("width", 6).attr("height", 1.5);
+  pattern("dots", 8).append("circle").attr("class", "hatch").attr("cx", 3).attr("cy", 3).attr("r", 1.6);
+}
 
 function treemap(allParts, openPart, openTable) {
   const figure = drawingOf("treemap");
   if (figure === null) return null;
   let open = null; // the table that is looked into
   const legend = figure.append("ul").attr("class", "legend");
-  for (const [use, words] of uses) {
+  for (const [use, words, pattern] of uses) {
     const entry = legend.append("li");
-    entry.append("span").attr("class", "swatch " + use);
+    const swatch = entry.append("svg").attr("class", "swatch tile " + use).attr("viewBox", "0 0 16 16").attr("aria-hidden", "true");
+    if (pattern !== null) addPatterns(swatch, use + "-");
+    swatch.append("rect").attr("class", "area").attr("width", 16).attr("height", 16);
+    if (pattern !== null) swatch.append("rect").attr("fill", `url(#${use}-${pattern})`).attr("width", 16).attr("height", 16);
     entry.append("span").text(words);
   }
   const back = figure.append("button").attr("type", "button").attr("class", "back").property("hidden", true)
     .text("Show all tables").on("click", () => show(null));
   const svg = figure.append("svg").attr("class", "treemap").attr("role", "group");
-  svg.append("defs").append("pattern").attr("id", "hatch").attr("width", 7).attr("height", 7)
-    .attr("patternUnits", "userSpaceOnUse").attr("patternTransform", "rotate(45)")
-    .append("rect").attr("class", "hatch").attr("width", 2).attr("height", 7);
+  addPatterns(svg, "");
+  const patternOf = new Map(uses.map(([use, , pattern]) => [use, pattern]));
 
   const tables = d3.groups(allParts.map((part, index) => ({ ...part, index })), (part) => part.t)
     .map(([name, parts]) => ({ name, parts, bytes: d3.sum(parts, (part) => part.b) }))
@@ -76,7 +88,8 @@ function treemap(allParts, openPart, openTable) {
     const wide = (node) => Math.max(0, node.x1 - node.x0);
     const high = (node) => Math.max(0, node.y1 - node.y0);
     tiles.append("rect").attr("class", "area").attr("width", wide).attr("height", high);
-    tiles.filter((node) => node.data.u === "nothing").append("rect").attr("fill", "url(#hatch)").attr("width", wide).attr("height", high);
+    tiles.filter((node) => patternOf.get(node.data.u) !== null).append("rect")
+      .attr("fill", (node) => `url(#${patternOf.get(node.data.u)})`).attr("width", wide).attr("height", high);
     const words = (node) => `${node.data.t ? node.data.t + "." : ""}${node.data.n}: ${node.data.s}` +
       (node.data.p ? `, ${node.data.p} of the file` : "") + (node.data.u === "nothing" ? ", used by nothing" : "");
     tiles.append("title").text(words);
