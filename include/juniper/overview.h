@@ -53,6 +53,7 @@ struct HistoryPoint {
 struct Overview {
   std::string path;      // of the model text
   std::string reader;    // as whom it was asked; "" for everybody
+  Diagnostics problems;  // of the data and of the model: what is broken, and what is left out for it
   std::string calendar;  // the day of the model's calendar: "days.day"; "" for none
   Weighing weighing;
   std::int64_t load_nanoseconds = 0;

@@ -61,6 +61,8 @@ Result<Overview> overview(const Dataset& dataset, const OverviewSettings& settin
   view.path = dataset.model().path();
   view.reader = dataset.model().options().reader;
   const language::CheckedModel& model = model::checked(dataset.model());
+  view.problems = dataset.warnings();
+  for (Diagnostic& problem : dataset.model().disabled_problems()) view.problems.push_back(std::move(problem));
   if (model.calendar) view.calendar = model.column_name(model.calendar->day);
   QueryLog log;
   if (!settings.log.empty()) {

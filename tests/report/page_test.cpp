@@ -440,6 +440,30 @@ TEST_F(PageTest, ShowsWhatRevisionsRecorded) {
   expect_quiet("history");
 }
 
+// What is wrong with a model is said where everybody looks first, and the rest is shown.
+TEST_F(PageTest, TellsWhatIsBrokenAndLeftOut) {
+  const test::SmallModel model(
+      "table e from csv \"e.csv\" { a integer  b text }\ntable d from csv \"d.csv\" { key k integer }\nlink e.a -> "
+      "d.k\n"
+      "measure bad = nosuch(1)\nmeasure n = count(e)\nquery q { by e.b show n, bad }\nquery r { by e.b show n }\n",
+      {{"e.csv", "a,b\n"}, {"d.csv", "k\n1\n1\n"}});
+  Options options;
+  options.reading.disable_wrong = true;
+  const auto gathered = overview(model.open(options));
+  ASSERT_TRUE(gathered) << test::messages(gathered.error());
+  const std::string path = folder_->path("broken.html");
+  ASSERT_TRUE(write_page(*gathered, path));
+  browser_->open(path);
+  see_all();
+  const std::string said = browser_->run("return document.querySelector('#glance .messages').textContent");
+  for (const char* const code : {"JR-515", "JR-205", "JR-220"}) EXPECT_NE(said.find(code), std::string::npos) << said;
+  EXPECT_EQ(browser_->run("return Array.from(document.querySelectorAll('#queries h3')).map((h) => h.textContent)"),
+            json({"r"}));
+  EXPECT_GT(browser_->run("return document.querySelectorAll('#diagram .broken').length"), 0);
+  expect_accessible("a broken model");
+  expect_quiet("a broken model");
+}
+
 TEST_F(PageTest, TakesTheNameOfNoOtherFile) {
   const std::string path = folder_->write("notes.html", "<!doctype html><p>mine");
   const auto refused = write_page(*view_, path);

@@ -38,7 +38,7 @@ void draw_instead(Report& document, Figure figure) {
   }
 }
 
-void glance(const Overview& overview, Out& out) {
+void glance(const Overview& overview, FigureData& data, Out& out) {
   const Weighing& weighing = overview.weighing;
   std::uint64_t rows = 0;
   for (const TableWeight& t : weighing.tables) rows += t.rows;
@@ -57,7 +57,8 @@ void glance(const Overview& overview, Out& out) {
   const Audit& audit = overview.audit;
   if (overview.reader.empty()) {
     tile(base::grouped(audit.findings.size()),
-         fmt::format("findings, worth up to {}", base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes))),
+         fmt::format("{}, worth up to {}", audit.findings.size() == 1 ? "finding" : "findings",
+                     base::format_bytes(std::min(audit.saved_bytes, audit.file_bytes))),
          audit.findings.empty() ? "good" : "");
   }
   if (overview.baseline) {
@@ -69,7 +70,9 @@ void glance(const Overview& overview, Out& out) {
   } else {
     tile("none", "no baseline is recorded");
   }
-  out += "</ul>\n</section>\n";
+  out += "</ul>\n";
+  if (!overview.problems.empty()) html_blocks({{Messages{overview.problems}}}, 3, data, out);
+  out += "</section>\n";
 }
 
 void bytes(const Overview& overview, FigureData& data, Out& out) {
@@ -274,7 +277,7 @@ void render_page(const Overview& overview, const Sink& sink) {
   if (!overview.earlier.empty() || !overview.history.empty()) parts.emplace_back("history", "History");
   for (const auto& [id, name] : parts) out += fmt::format("<li><a href=\"#{}\">{}</a></li>", id, name);
   out += "</ul></nav></header>\n<main>\n";
-  glance(overview, out);
+  glance(overview, data, out);
   bytes(overview, data, out);
   if (overview.reader.empty()) {
     links_and_tables(overview, data, out);

@@ -98,7 +98,8 @@ class HtmlRenderer {
   }
   void operator()(const Messages& messages) {
     end_facts();
-    out_ += "<pre class=\"messages\">" + lines_html(render(messages.diagnostics)) + "</pre>\n";
+    out_ += "<pre class=\"messages\" role=\"group\" tabindex=\"0\" aria-label=\"messages\">" +
+            lines_html(render(messages.diagnostics)) + "</pre>\n";
   }
   // Where a script draws; without one, the tables beside it say the same.
   void operator()(const Figure& figure) {
