@@ -8,6 +8,7 @@
 #include <cerrno>
 #include <cstdio>
 #include <cstring>
+#include <filesystem>
 #include <string_view>
 
 namespace juniper::tool {
@@ -54,6 +55,12 @@ void Console::print(const Report& report) {
 }
 void Console::print(const QueryResult& result) {
   if (has_part({"rows"})) render(result, render_, [this](std::string_view part) { write_rendered(part); });
+}
+
+void Console::print_written(const std::string& path) {
+  std::error_code none;
+  if (quiet_ || !std::filesystem::is_regular_file(path, none)) return;
+  print(report(WrittenFile{path, std::filesystem::file_size(path, none)}));
 }
 
 int Console::finish(int status) {

@@ -32,6 +32,8 @@ class Console {
   void print(const std::string& text);
   // The same as it is for people; for programs in the chosen format, under a name.
   void print_text(const std::string& name, const std::string& text);
+  // What stands in a file now; nothing where it is no plain file, as one may be this output.
+  void print_written(const std::string& path);
   // To be asked last: the exit status, once everything is out; where it could not be written, says so.
   int finish(int status);
   // Prints errors and gives the exit status for them.

@@ -52,12 +52,12 @@ Report report(const Refactoring& refactoring);
 Report report(const BaselineReport& baseline);
 Report report(const CheckReport& check);
 Report report(const ReplayReport& replay);
-// A page that was written.
-struct PageReport {
+// A file that was written.
+struct WrittenFile {
   std::string path;
   std::uint64_t bytes = 0;
 };
-Report report(const PageReport& page);
+Report report(const WrittenFile& file);
 
 // A page for somebody who reads no terminal: HTML in one file, which opens from the disk and asks nothing of any network.
 // Every text in it is escaped; what it runs and how it looks it allows by hash (Content-Security-Policy).

@@ -290,7 +290,11 @@ TEST(Export, ResultsAreReadBackAsTheyWere) {
   as_csv.form = FileForm::csv;
   EXPECT_EQ(test::codes(export_tables(model.open(force), model.folder.path(), as_csv).error()), "JR-011");
   EXPECT_EQ(test::read_file(model.folder.path("t.csv")), source);
-  EXPECT_EQ(test::run_tool({"ask", model.path(), "show n", "--output", model.folder.path("n.parquet")}).status, 0);
+  const auto written = test::run_tool({"ask", model.path(), "show n", "--output", model.folder.path("n.parquet")});
+  EXPECT_EQ(written.status, 0);
+  EXPECT_NE(written.out.find("n.parquet"), std::string::npos) << written.out;
+  // Nothing is said where nobody wants to hear it.
+  EXPECT_EQ(test::run_tool({"ask", model.path(), "show n", "--quiet", "--output", model.folder.path("n.csv")}).out, "");
   EXPECT_TRUE(test::read_file(model.folder.path("n.parquet")).starts_with("PAR1"));
 }
 

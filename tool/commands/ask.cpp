@@ -27,7 +27,9 @@ int give(const Result<QueryResult>& answer, const Model& model, const AskArgumen
     return 0;
   }
   const auto written = write_result(*answer, model, arguments.output, context.options.overwrite);
-  return written ? 0 : console.fail(written.error());
+  if (!written) return console.fail(written.error());
+  console.print_written(arguments.output);
+  return 0;
 }
 
 int run(const AskArguments& arguments, Context& context) {

@@ -24,7 +24,7 @@ int run(const ReportArguments& arguments, Context& context) {
                                  : arguments.output;
     const auto written = write_page(*view, path, context.options.overwrite);
     if (!written) return context.console.fail(written.error());
-    context.console.print(report(PageReport{path, *written}));
+    context.console.print_written(path);
     return 0;
   });
 }

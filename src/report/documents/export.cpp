@@ -22,4 +22,8 @@ Report report(const Export& written) {
            Fact{"beside", "beside", cell::text(report_cells::joined(written.beside, ", "))}, std::move(tables)}};
 }
 
+Report report(const WrittenFile& file) {
+  return {{Fact{"file", "file", cell::text(file.path)}, Fact{"bytes", "bytes", cell::bytes(file.bytes)}}};
+}
+
 }  // namespace juniper

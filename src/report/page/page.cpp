@@ -290,10 +290,6 @@ void render_page(const Overview& overview, const Sink& sink) {
   out.flush();
 }
 
-Report report(const PageReport& page) {
-  return {{Fact{"page", "page", cell::text(page.path)}, Fact{"bytes", "bytes", cell::bytes(page.bytes)}}};
-}
-
 Result<std::uint64_t> write_page(const Overview& overview, const std::string& path, Overwrite overwrite) {
   std::string page;
   render_page(overview, [&](std::string_view part) { page += part; });
