@@ -72,13 +72,12 @@ class PageTest : public testing::Test {
       EXPECT_TRUE(url.starts_with("file://" + folder_->path())) << what << " asks for " << url;
     }
   }
-  // Goes down the page, so that all is drawn that is drawn when it is seen.
+  // Goes down the page until all is drawn that is drawn when it is seen, however busy the machine is.
   static void see_all() {
     browser_->run_later(
-        "const done = arguments[0]; const parts = Array.from(document.querySelectorAll('section, article')); const "
-        "next = "
-        "() => { const part = parts.shift(); if (part === undefined) return done(true); part.scrollIntoView(); "
-        "setTimeout(next, 30); }; next();");
+        "const done = arguments[0]; const next = () => { const waits = document.querySelector('[data-waits]'); if "
+        "(waits "
+        "=== null) return done(true); waits.scrollIntoView({ block: 'center' }); setTimeout(next, 20); }; next();");
   }
   // What axe-core, which knows the rules of accessible pages, finds wrong.
   static void expect_accessible(const std::string& what) {
@@ -320,7 +319,7 @@ TEST_F(PageTest, EachCommandMakesOne) {
     for (const auto& [name, figure] :
          std::map<std::string, std::string>{{"weigh", "treemap"}, {"links", "diagram"}, {"audit", "savings"}}) {
       if (!command.starts_with(name)) continue;
-      browser_->run_later("setTimeout(arguments[0], 300)");
+      see_all();
       EXPECT_GT(browser_->run("return document.querySelectorAll(arguments[0]).length", {"#" + figure + " svg rect"}), 2)
           << command;
     }

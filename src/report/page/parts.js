@@ -46,10 +46,10 @@ function drawsAgain(draw) {
 
 // Draws once it is about to be seen, or printed.
 function drawsWhenSeen(figure, draw) {
-  let isDrawn = false;
+  figure.attr("data-waits", "");
   const first = () => {
-    if (isDrawn) return;
-    isDrawn = true;
+    if (figure.attr("data-waits") === null) return;
+    figure.attr("data-waits", null);
     drawsAgain(draw);
   };
   addEventListener("beforeprint", first);
