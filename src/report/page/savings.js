@@ -17,10 +17,11 @@ function savings() {
       .attr("role", "img").attr("aria-label", steps.map((step) => `${step[0]}: ${step[2]}`).join("; "));
     steps.forEach(([name, bytes, text], i) => {
       const isWhole = i === 0 || i === steps.length - 1;
-      const from = isWhole ? 0 : at - bytes;
+      // Together they may promise more than there is.
+      const from = isWhole ? 0 : Math.max(0, at - bytes);
       const to = isWhole ? bytes : at;
       const top = rowHeight * i + (isNarrow ? 18 : 0);
-      if (!isWhole) at -= bytes;
+      if (!isWhole) at = from;
       svg.append("text").attr("x", 0).attr("y", isNarrow ? top - 4 : top + 16).text(fitted(name, isNarrow ? width : label - 8, 7));
       svg.append("rect").attr("class", isWhole ? "whole" : "saved").attr("x", x(from)).attr("y", top + 3)
         .attr("width", Math.max(1, x(to) - x(from))).attr("height", high - 6);
