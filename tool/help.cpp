@@ -125,8 +125,8 @@ std::string help(const CommandLine& line, const Command& command, std::size_t wi
   out += listed("Options", entries_of(command.options, false), width);
   if (!command.examples.empty()) out += "\nExamples\n";
   for (const Example& example : command.examples) {
-    out += wrapped("  juniper", 10, example.words, width);
-    out += wrapped("     ", 6, example.what, width);
+    out += wrapped("  ", 10, "juniper " + example.words, width);
+    out += wrapped("      ", 6, example.what, width);
   }
   std::string common;
   for (const Option& option : line.common) common += (common.empty() ? "" : ", ") + option.name;

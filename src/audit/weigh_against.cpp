@@ -164,18 +164,15 @@ Result<WeightChanges> weigh_against(const Weighing& weighing, const std::string&
 
 Result<std::vector<RecordedWeight>> recorded_weights(const std::string& path, std::size_t most) {
   return base::guarded([&]() -> Result<std::vector<RecordedWeight>> {
-    const auto revisions = base::revisions_of(path, most);
+    auto revisions = base::texts_of(path, most);
     if (!revisions)
       return tl::unexpected(base::error("JR-908", fmt::format("git does not tell the history of {}", path),
                                         "name a file that a git repository holds"));
     std::vector<RecordedWeight> recorded;
-    for (const base::Revision& revision : *revisions) {
-      // In a revision that took it away, it is not there.
-      auto text = base::text_at(path, revision.name);
-      if (!text) continue;
-      const auto parts = parts_of_text(fmt::format("{} at {}", path, revision.name), std::move(*text));
+    for (base::RevisionText& each : *revisions) {
+      const auto parts = parts_of_text(fmt::format("{} at {}", path, each.revision), std::move(each.text));
       if (!parts) return tl::unexpected(parts.error());
-      recorded.push_back({revision.name, revision.day, total(*parts)});
+      recorded.push_back({each.revision, each.day, total(*parts)});
     }
     return recorded;
   });

@@ -6,6 +6,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <array>
 #include <filesystem>
 
@@ -45,28 +46,28 @@ std::optional<std::string> printed(const fs::path& file, std::vector<std::string
 
 }  // namespace
 
-std::optional<std::vector<Revision>> revisions_of(const std::string& path, std::size_t most) {
-  // A folder may be named with a slash behind it.
-  const fs::path file = fs::path(path).has_filename() ? fs::path(path) : fs::path(path).parent_path();
-  const auto text =
-      printed(file, {"log", fmt::format("-n{}", most), "--format=%h %cs", "--", "./" + file.filename().string()});
-  if (!text) return std::nullopt;
-  std::vector<Revision> revisions;
-  for (std::size_t begin = 0; begin < text->size();) {
-    const std::size_t end = std::min(text->find('\n', begin), text->size());
-    const std::string line = text->substr(begin, end - begin);
-    const std::size_t blank = line.find(' ');
-    if (blank != std::string::npos)
-      revisions.insert(revisions.begin(), {line.substr(0, blank), line.substr(blank + 1)});
-    begin = end + 1;
-  }
-  return revisions;
-}
-
 std::optional<std::string> text_at(const std::string& path, const std::string& revision) {
   if (revision.empty() || revision.front() == '-') return std::nullopt;
   const fs::path file(path);
   return printed(file, {"show", "--end-of-options", fmt::format("{}:./{}", revision, file.filename().string())});
+}
+
+std::optional<std::vector<RevisionText>> texts_of(const std::string& path, std::size_t most) {
+  const fs::path file(path);
+  const auto log =
+      printed(file, {"log", fmt::format("-n{}", most), "--format=%h %cs", "--", "./" + file.filename().string()});
+  if (!log) return std::nullopt;
+  std::vector<RevisionText> texts;
+  for (std::size_t begin = 0; begin < log->size();) {
+    const std::size_t end = std::min(log->find('\n', begin), log->size());
+    const std::string line = log->substr(begin, end - begin);
+    const std::size_t blank = std::min(line.find(' '), line.size());
+    if (auto text = text_at(path, line.substr(0, blank)))
+      texts.push_back({line.substr(0, blank), line.substr(std::min(blank + 1, line.size())), std::move(*text)});
+    begin = end + 1;
+  }
+  std::reverse(texts.begin(), texts.end());
+  return texts;
 }
 
 }  // namespace juniper::base

@@ -8,15 +8,16 @@
 
 namespace juniper::base {
 
-// A revision in which a file was changed.
-struct Revision {
-  std::string name;  // its hash, in short
-  std::string day;   // on which it was committed: "2025-03-01"
+// A file in a revision that changed it.
+struct RevisionText {
+  std::string revision;  // its hash, in short
+  std::string day;       // on which it was committed: "2025-03-01"
+  std::string text;
 };
 
-// The last revisions in which a file or what is in a folder was changed, the oldest first. Nothing where git is not
+// The last revisions that changed a file, the oldest first, without those that took it away. Nothing where git is not
 // there, or no repository holds it. Thread-safe, as is text_at.
-std::optional<std::vector<Revision>> revisions_of(const std::string& path, std::size_t most);
+std::optional<std::vector<RevisionText>> texts_of(const std::string& path, std::size_t most);
 
 // A file as it was at a revision, which is told in git's own ways. Nothing where git is not there, or knows no such
 // revision, or holds no such file.

@@ -295,16 +295,13 @@ namespace juniper {
 
 Result<std::vector<RecordedTimes>> recorded_times(const std::string& folder, std::size_t most) {
   const std::string file = (std::filesystem::path(folder) / regress::times_file).string();
-  const auto revisions = base::revisions_of(file, most);
+  const auto revisions = base::texts_of(file, most);
   if (!revisions)
     return tl::unexpected(base::error("JR-908", fmt::format("git does not tell the history of {}", file),
                                       "keep the baseline in a git repository"));
   std::vector<RecordedTimes> recorded;
-  for (const base::Revision& revision : *revisions) {
-    // In a revision that took it away, it is not there.
-    if (const auto text = base::text_at(file, revision.name))
-      recorded.push_back({revision.name, revision.day, regress::read_times(*text)});
-  }
+  for (const base::RevisionText& each : *revisions)
+    recorded.push_back({each.revision, each.day, regress::read_times(each.text)});
   return recorded;
 }
 

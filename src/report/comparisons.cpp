@@ -54,9 +54,15 @@ void shorten(Cell& expected, Cell& found, Cell& change) {
   if (is) found.shown = fmt::format("{:#.{}g}", *is, digits);
 }
 
-// The exact value as reports show it, in front of it: "1,061.13 (1061.1349)".
+// The exact value as reports show it, in front of it: "1,061.13 (1061.1349)"; alone where it says as much.
 void add_format(Cell& cell, const std::string& formatted) {
-  if (formatted.empty() || formatted == cell.shown) return;
+  if (formatted.empty()) return;
+  std::string plain = formatted;
+  std::erase(plain, ',');
+  if (plain == cell.shown) {
+    cell.shown = formatted;
+    return;
+  }
   cell.shown = fmt::format("{} ({})", formatted, cell.shown);
 }
 

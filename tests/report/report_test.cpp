@@ -290,11 +290,16 @@ TEST_F(ResultReport, DifferencesCarryTheFormatsOfTheirColumns) {
   QueryResult other = result_;
   ASSERT_EQ(other.rows[0].cells[2], Value::of(int128{123450}));
   other.rows[0].cells[2] = Value::of(int128{123451});
-  const Table table = difference_table({{"q", compare(result_, other)}});
+  Comparison compared = compare(result_, other);
+  Table table = difference_table({{"q", compared}});
   ASSERT_EQ(table.rows.size(), 1U);
-  EXPECT_EQ(table.rows[0].cells[4].shown, "1,234.50 (1234.50)");
-  EXPECT_EQ(table.rows[0].cells[5].shown, "1,234.51 (1234.51)");
+  EXPECT_EQ(table.rows[0].cells[4].shown, "1,234.50");
+  EXPECT_EQ(table.rows[0].cells[5].shown, "1,234.51");
   EXPECT_EQ(table.rows[0].cells[5].exact, "1234.51");
+  // A format that shows less stands beside the exact number.
+  compared.samples[0].found_formatted = "1,235";
+  table = difference_table({{"q", compared}});
+  EXPECT_EQ(table.rows[0].cells[5].shown, "1,235 (1234.51)");
 }
 
 TEST_F(ResultReport, WeighingsAreSortedAndCut) {

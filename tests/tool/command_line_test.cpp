@@ -67,7 +67,7 @@ TEST_F(CommandLineTest, ExamplesOfEveryHelpRun) {
     EXPECT_GE(command.examples.size(), 2U) << command.name;
     EXPECT_LE(command.examples.size(), 3U) << command.name;
     for (const tool::Example& example : command.examples) {
-      EXPECT_NE(help(line_, command, 0).find("juniper " + example.words.substr(0, example.words.find(' '))),
+      EXPECT_NE(help(line_, command, 0).find("\n  juniper " + example.words + "\n      " + example.what + "\n"),
                 std::string::npos);
       std::string words = example.words;
       // As quickly as it can be seen that it runs.

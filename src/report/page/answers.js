@@ -27,9 +27,13 @@ function answers() {
   }
 }
 
+const mostPanels = 24;
+const mostBars = 40;
+
 function drawAnswer(figure, chart, [name, texts, numbers]) {
   const points = chart.x.map((x, i) => ({ x, panel: chart.panel[i], text: texts[i], value: numbers[i] }));
-  const panels = chart.panel.length === 0 ? [[null, points]] : d3.groups(points, (point) => point.panel).slice(0, 24);
+  const allPanels = chart.panel.length === 0 ? [[null, points]] : d3.groups(points, (point) => point.panel);
+  const panels = allPanels.slice(0, mostPanels);
   const least = Math.min(0, d3.min(points, (point) => point.value) || 0);
   const most = Math.max(0, d3.max(points, (point) => point.value) || 0);
   const whole = widthOf(figure);
@@ -40,8 +44,11 @@ function drawAnswer(figure, chart, [name, texts, numbers]) {
     const largest = d3.greatest(some.filter((point) => point.value !== null), (point) => point.value);
     svg.attr("aria-label", title + (largest === undefined ? "" : `: ${some.length} values, the largest ${largest.text} at ${largest.x}`));
     if (chart.kind === "line") drawLine(svg, title, some, width, least, most);
-    else drawBars(svg, title, some.slice(0, 40), width, least, most);
+    else drawBars(svg, title, some.slice(0, mostBars), width, least, most);
   }
+  const longest = chart.kind === "bars" ? d3.max(panels, ([, some]) => some.length) : 0;
+  if (longest > mostBars) figure.append("p").text(`Of up to ${longest} values the first ${mostBars} are drawn; the table has all.`);
+  if (allPanels.length > panels.length) figure.append("p").text(`Of ${allPanels.length} charts the first ${panels.length} are drawn.`);
 }
 
 function drawLine(svg, title, points, width, least, most) {

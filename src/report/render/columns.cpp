@@ -1,7 +1,5 @@
 #include "report/render/columns.h"
 
-#include <fast_float/fast_float.h>
-
 #include <algorithm>
 #include <array>
 #include <cmath>
@@ -34,12 +32,6 @@ std::size_t longest_word(const std::string& text) {
   return longest;
 }
 
-double figure(const Cell& cell) {
-  double value = 0;
-  fast_float::from_chars(cell.exact.data(), cell.exact.data() + cell.exact.size(), value);
-  return std::isfinite(value) ? value : 0;
-}
-
 // From nothing to the whole width, in eighths of a character.
 std::string bar(double part) {
   static constexpr std::array<std::string_view, 8> eighths{"", "▏", "▎", "▍", "▌", "▋", "▊", "▉"};
@@ -67,7 +59,7 @@ std::string balance(double ratio) {
 }  // namespace
 
 std::vector<std::string> Slot::heading_lines() const {
-  if (is_bar) return {};
+  if (is_bar) return is_ratio ? std::vector<std::string>{"  less│more"} : std::vector<std::string>{};
   const std::string text = base::one_line(column->heading);
   return width < narrowest_line ? std::vector<std::string>{text} : base::folded(text, width);
 }
@@ -76,8 +68,8 @@ Columns::Columns(const Table& table) {
   for (std::size_t i = 0; i < table.columns.size(); ++i) {
     const TableColumn& column = table.columns[i];
     if (!seen(column, Audience::people)) continue;
-    slots_.push_back({&column, i, false, false, 0, 0});
-    if (column.is_compared) slots_.push_back({&column, i, true, false, 0, 0});
+    slots_.push_back({&column, i});
+    if (column.is_compared) slots_.push_back({&column, i, true});
   }
 }
 
@@ -87,8 +79,9 @@ void Columns::measure(const TableRow& row) {
     Slot& slot = slots_[s];
     const Cell& cell = row.cells[slot.index];
     if (slot.is_bar) {
-      slot.widest = bar_width + (cell.kind == Cell::Kind::ratio ? 1 : 0);
-      if (!row.strong) greatest_ = std::max(greatest_, figure(cell));
+      slot.is_ratio = slot.is_ratio || cell.kind == Cell::Kind::ratio;
+      slot.widest = bar_width + (slot.is_ratio ? 1 : 0);
+      if (!row.strong) greatest_ = std::max(greatest_, figure_of(cell));
       continue;
     }
     slot.holds_text = slot.holds_text || !(is_number(cell.kind) || cell.kind == Cell::Kind::null);
@@ -160,7 +153,8 @@ std::vector<std::string> Columns::cell_lines(const Slot& slot, const TableRow& r
   if (slot.is_bar) {
     if (row.strong && cell.kind != Cell::Kind::ratio) return {};
     if (cell.kind == Cell::Kind::null) return {};
-    return {cell.kind == Cell::Kind::ratio ? balance(figure(cell)) : bar(greatest_ > 0 ? figure(cell) / greatest_ : 0)};
+    return {cell.kind == Cell::Kind::ratio ? balance(figure_of(cell))
+                                           : bar(greatest_ > 0 ? figure_of(cell) / greatest_ : 0)};
   }
   const bool is_first = &slot == slots_.data();
   const std::size_t depth = is_first ? depth_indent * row.depth : 0;

@@ -14,6 +14,7 @@ struct Slot {
   const TableColumn* column = nullptr;
   std::size_t index = 0;  // of the column
   bool is_bar = false;
+  bool is_ratio = false;    // a bar to either side of the middle
   bool holds_text = false;  // which may go on below; figures do not
   std::size_t widest = 0;   // cell
   std::size_t width = 0;

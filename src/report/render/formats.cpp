@@ -1,7 +1,10 @@
 // Which format, and who sees what.
 #include "report/render/formats.h"
 
+#include <fast_float/fast_float.h>
+
 #include <algorithm>
+#include <cmath>
 
 #include "base/shown_text.h"
 
@@ -14,6 +17,12 @@ bool seen(const TableColumn& column, Audience by) {
 bool is_for(const Table& table, Audience by) {
   return std::any_of(table.columns.begin(), table.columns.end(),
                      [by](const TableColumn& column) { return seen(column, by); });
+}
+
+double figure_of(const Cell& cell) {
+  double value = 0;
+  fast_float::from_chars(cell.exact.data(), cell.exact.data() + cell.exact.size(), value);
+  return std::isfinite(value) ? value : 0;
 }
 
 bool has_facts(const Report& report) {

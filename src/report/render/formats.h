@@ -13,6 +13,8 @@ namespace juniper::render_formats {
 bool seen(const TableColumn& column, Audience by);
 // Whether a table has anything for them.
 bool is_for(const Table& table, Audience by);
+// The number that a cell holds, for drawing; 0 for none, and for what is not finite.
+double figure_of(const Cell& cell);
 // Facts and texts, which are one part.
 constexpr std::string_view facts_name = "facts";
 bool has_facts(const Report& report);

@@ -5,7 +5,6 @@
 #include <algorithm>
 #include <array>
 #include <cmath>
-#include <cstdlib>
 
 #include "base/shown_text.h"
 #include "report/render/page_assets.h"
@@ -15,11 +14,6 @@ namespace juniper::render_formats {
 namespace {
 
 constexpr std::size_t most_characters = 2000;
-
-double figure_of(const Cell& cell) {
-  const double value = std::strtod(cell.exact.c_str(), nullptr);
-  return std::isfinite(value) ? value : 0;
-}
 
 // From the middle, where a ratio is 1, to the ends, where it is a half and the double.
 double on_balance(double ratio) {
@@ -48,23 +42,8 @@ std::string bar(const Cell& cell, double greatest) {
 
 std::string cell_html(const Cell& cell) {
   const std::string text = escaped_html(cell.shown);
-  switch (cell.kind) {
-    case Cell::Kind::code:
-      return "<code>" + text + "</code>";
-    case Cell::Kind::place:
-      return R"(<span class="place">)" + text + "</span>";
-    case Cell::Kind::null:
-    case Cell::Kind::text:
-    case Cell::Kind::boolean:
-    case Cell::Kind::number:
-    case Cell::Kind::count:
-    case Cell::Kind::bytes:
-    case Cell::Kind::duration:
-    case Cell::Kind::share:
-    case Cell::Kind::ratio:
-    case Cell::Kind::change:
-      break;
-  }
+  if (cell.kind == Cell::Kind::code) return "<code>" + text + "</code>";
+  if (cell.kind == Cell::Kind::place) return R"(<span class="place">)" + text + "</span>";
   return text;
 }
 
