@@ -194,7 +194,8 @@ TEST(Docs, EveryExampleOfASourceLoads) {
       if (base::source_kind(kind)) kinds.insert(kind);
     }
   }
-  EXPECT_EQ(kinds.size(), base::source_kinds.size());
+  const auto loaded_kinds = std::count_if(base::source_kinds.begin(), base::source_kinds.end(), base::can_be_loaded);
+  EXPECT_EQ(kinds.size(), static_cast<std::size_t>(loaded_kinds));
 }
 
 TEST(Docs, EveryExampleOfTheLanguageRuns) {

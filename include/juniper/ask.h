@@ -34,7 +34,9 @@ struct QueryResult {
   // For each level, which of the key columns it keeps.
   std::vector<std::vector<bool>> kept;
   std::int64_t nanoseconds = 0;    // spent in evaluating
-  std::uint64_t rows_scanned = 0;  // over all passes
+  std::uint64_t rows_scanned = 0;  // over all passes, here
+  std::uint64_t statements = 0;    // that live tables were asked
+  std::uint64_t rows_moved = 0;    // that came back from there
   Diagnostics warnings;            // of the question's text, and of days that the calendar lacks in which it moves
   std::vector<std::string> notes;  // what the rows alone do not say: that ties at a cut were kept
 

@@ -13,6 +13,10 @@
 #include "juniper/model.h"
 #include "juniper/overwrite.h"
 
+namespace juniper::engine {
+class LiveAsker;
+}  // namespace juniper::engine
+
 namespace juniper::store {
 struct Store;
 struct Access;
@@ -123,12 +127,14 @@ class Dataset {
 
  private:
   friend struct store::Access;
-  Dataset(Model model, std::shared_ptr<const store::Store> store, Options options)
-      : model_(std::move(model)), store_(std::move(store)), options_(std::move(options)) {}
+  Dataset(Model model, std::shared_ptr<const store::Store> store, Options options,
+          std::shared_ptr<const engine::LiveAsker> live)
+      : model_(std::move(model)), store_(std::move(store)), options_(std::move(options)), live_(std::move(live)) {}
 
   Model model_;
   std::shared_ptr<const store::Store> store_;
   Options options_;
+  std::shared_ptr<const engine::LiveAsker> live_;  // null where no table is live
 };
 
 enum class Reload : std::uint8_t { when_stale, always };

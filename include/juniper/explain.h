@@ -40,8 +40,19 @@ struct ExplainStep {
   std::string note = {};         // what made it cheaper, in plain words; "" for nothing
 };
 
+// A statement that the place of a live table was asked.
+struct AskedStatement {
+  std::string place;  // "postgresql service=charging"
+  std::string text;
+  std::uint64_t rows = 0;        // that came back
+  std::uint64_t bytes = 0;       // of their values
+  std::int64_t nanoseconds = 0;  // until they were here
+};
+
 struct Explanation {
   std::vector<ExplainStep> steps;  // the first is the query itself
+  // What live tables were asked, each statement once. Steps over them have read no rows here.
+  std::vector<AskedStatement> statements;
   // Texts of those that were evaluated row by row: what costs time in proportion to rows times slices.
   std::vector<std::string> row_by_row;
 };

@@ -10,7 +10,7 @@
 
 namespace juniper::base {
 
-enum class SourceKind : std::uint8_t { csv, parquet, arrow, json, xlsx, ods, sqlite, postgresql, odbc };
+enum class SourceKind : std::uint8_t { csv, parquet, arrow, json, xlsx, ods, sqlite, postgresql, odbc, clickhouse };
 
 // How a source spells what its fields say, where that is not as here.
 struct Spelling {
@@ -42,13 +42,22 @@ struct SourcePlace {
   Spelling spelling;          // of texts
   std::string encoding = {};  // of CSV: a name that ICU knows; "" for UTF-8, or UTF-16 with its mark
   std::uint32_t skip = 0;     // of CSV: lines above that of the headers
+  bool live = false;          // whether rows stay where they are, and questions go there
 
   bool operator==(const SourcePlace&) const = default;
 };
 
 // Whether rows of this kind stand on a server, not in files.
 constexpr bool is_server(SourceKind kind) {
-  return kind == SourceKind::postgresql || kind == SourceKind::odbc;
+  return kind == SourceKind::postgresql || kind == SourceKind::odbc || kind == SourceKind::clickhouse;
+}
+// Whether tables can stay there while questions are asked of them.
+constexpr bool can_be_live(SourceKind kind) {
+  return kind == SourceKind::sqlite || kind == SourceKind::postgresql || kind == SourceKind::clickhouse;
+}
+// Whether rows of this kind can be loaded into a store.
+constexpr bool can_be_loaded(SourceKind kind) {
+  return kind != SourceKind::clickhouse;
 }
 // Whether a place of this kind holds tables by name, and answers statements of SQL.
 constexpr bool is_database(SourceKind kind) {
@@ -65,9 +74,9 @@ bool is_encoding(const std::string& name);
 // is as it is without.
 std::string details_text(const SourcePlace& place);
 
-inline constexpr std::array source_kinds{SourceKind::csv,    SourceKind::parquet,    SourceKind::arrow,
-                                         SourceKind::json,   SourceKind::xlsx,       SourceKind::ods,
-                                         SourceKind::sqlite, SourceKind::postgresql, SourceKind::odbc};
+inline constexpr std::array source_kinds{
+    SourceKind::csv, SourceKind::parquet, SourceKind::arrow,      SourceKind::json, SourceKind::xlsx,
+    SourceKind::ods, SourceKind::sqlite,  SourceKind::postgresql, SourceKind::odbc, SourceKind::clickhouse};
 
 // The word of the language for a kind.
 constexpr std::string_view name_of(SourceKind kind) {
@@ -90,6 +99,8 @@ constexpr std::string_view name_of(SourceKind kind) {
       return "postgresql";
     case SourceKind::odbc:
       return "odbc";
+    case SourceKind::clickhouse:
+      return "clickhouse";
   }
   return "";
 }

@@ -6,9 +6,9 @@
 #include <algorithm>
 
 #include "base/json.h"
-#include "loading/resolve_link.h"
 #include "model/access.h"
 #include "store/of_dataset.h"
+#include "store/resolve_link.h"
 
 namespace juniper::exporting {
 
@@ -123,7 +123,7 @@ std::string package_text(const CheckedModel& model, const store::Store& store, c
     if (const auto key = key_of(table, store.tables[written.table], written)) {
       schema.emplace_back("primaryKey", list_of({table.columns[*key].name}));
     } else if (!table.keys.empty() && written.has(table.keys.front().columns) &&
-               loading::names_rows(store.tables[written.table], table.keys.front().columns)) {
+               store::names_rows(store.tables[written.table], table.keys.front().columns)) {
       std::vector<std::string> names;
       for (const std::uint32_t column : table.keys.front().columns) names.push_back(table.columns[column].name);
       schema.emplace_back("primaryKey", list_of(names));

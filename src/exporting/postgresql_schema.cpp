@@ -7,10 +7,10 @@
 
 #include "base/shown_text.h"
 #include "exporting/package_text.h"
-#include "loading/resolve_link.h"
 #include "model/access.h"
 #include "sql/dialect.h"
 #include "store/of_dataset.h"
+#include "store/resolve_link.h"
 
 namespace juniper::exporting {
 
@@ -120,7 +120,7 @@ class SchemaText {
       }
       for (const language::TableKey& key : table.keys) {
         const std::string names = columns_of({written.table, key.columns});
-        if (!written.has(key.columns) || !loading::names_rows(store_.tables[written.table], key.columns)) continue;
+        if (!written.has(key.columns) || !store::names_rows(store_.tables[written.table], key.columns)) continue;
         if (known.emplace(written.table, names).second)
           text_ += fmt::format("alter table {} add unique ({});\n", quoted_name(table.name), names);
       }

@@ -80,6 +80,7 @@ class ModelChecker {
     for (MeasureIndex m = 0; m < model_.measures.size(); ++m) define_measure(m);
     check_links();
     check_circles();
+    check_live();
     check_slices();
     check_formats();
     check_drafts();
@@ -514,6 +515,70 @@ class ModelChecker {
                               to_string(*from), model_.column_name(to_column), to_string(*to));
     report_.warning(link.span, "JR-216", fmt::format("this link is broken: {}", link.broken),
                     "declare both with one type");
+  }
+
+  // What a load computes can't rest on rows that it does not read; what is asked of another engine has to be an
+  // expression over its row.
+  void check_live() {
+    if (is_wrong() ||
+        std::none_of(model_.tables.begin(), model_.tables.end(), [](const Table& t) { return t.is_live(); }))
+      return;
+    for (const Link& link : model_.links) {
+      if (model_.tables[link.from.table].is_live() || !model_.tables[link.to.table].is_live()) continue;
+      report_.error(link.span, "JR-224",
+                    fmt::format("{} is loaded, and {}, to which it leads, is live", model_.tables[link.from.table].name,
+                                model_.tables[link.to.table].name),
+                    "load both, or leave both where they are");
+    }
+    if (model_.calendar && model_.tables[model_.calendar->day.table].is_live()) {
+      report_.error(model_.tables[model_.calendar->day.table].name_span, "JR-224", "the calendar is live",
+                    "load it, or write: table days = every day");
+    }
+    for (TableIndex t = 0; t < model_.tables.size(); ++t) {
+      const Table& table = model_.tables[t];
+      if (table.rows) check_loaded(needs_of(model_, table.rows), table.name, table.name_span);
+      for (const TableIndex from : table.reached_from) {
+        if (!model_.tables[from].is_live()) continue;
+        report_.error(table.rows_span, "JR-224",
+                      fmt::format("the rows of {} are those that {} leads to, and that one is live", table.name,
+                                  model_.tables[from].name),
+                      "load all of them: leave `reached from` out");
+      }
+      for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
+        const Column& column = table.columns[c];
+        if (!column.expression) continue;
+        owning(of_column({t, c}), [&] {
+          if (!table.is_live()) {
+            check_loaded(needs_of(model_, column.expression, t), model_.column_name({t, c}), column.name_span);
+          } else if (!is_over_row(column.expression)) {
+            report_.error(column.name_span, "JR-224",
+                          fmt::format("{} looks beyond its row, and the rows of {} are live",
+                                      model_.column_name({t, c}), table.name),
+                          "write a measure, or load the table");
+          }
+        });
+      }
+    }
+  }
+
+  void check_loaded(const Needs& needs, const std::string& what, Span span) {
+    for (const TableIndex t : needs.tables) {
+      if (!model_.tables[t].is_live()) continue;
+      report_.error(
+          span, "JR-224",
+          fmt::format("{} is computed by the load, which reads no row of {}: it is live", what, model_.tables[t].name),
+          "write a measure, or load the table");
+      return;
+    }
+  }
+
+  static bool is_over_row(const NodePtr& expression) {
+    bool is_plain = true;
+    walk(expression, [&](const Node& node) {
+      const OpForm form = form_of(node.op);
+      is_plain = is_plain && (form == OpForm::literal || form == OpForm::column || form == OpForm::operation);
+    });
+    return is_plain;
   }
 
   void check_format(const syntax::Attributes& attributes, Type type) {

@@ -329,6 +329,8 @@ struct Table {
   Span source_span;
   Span rows_span;  // `reached from` and `sorted by`, or the place behind the source where they would stand
 
+  // Whether its rows stay on another engine, of which they are asked.
+  bool is_live() const { return source.live; }
   std::optional<std::uint32_t> find(std::string_view column) const;
   void add(Column column);
 

@@ -93,6 +93,7 @@ std::vector<std::string_view> options_of(base::SourceKind kind) {
     case base::SourceKind::sqlite:
     case base::SourceKind::postgresql:
     case base::SourceKind::odbc:
+    case base::SourceKind::clickhouse:
       return {"nulls"};
   }
   return {"nulls"};
@@ -115,22 +116,45 @@ bool holds_password(std::string_view place) {
   return host != std::string::npos && colon < host;
 }
 
+// Where the client of a server takes passwords from.
+std::string_view keeps_password(base::SourceKind kind) {
+  switch (kind) {
+    case base::SourceKind::postgresql:
+      return "the file ~/.pgpass, a service file or PGPASSWORD";
+    case base::SourceKind::clickhouse:
+      return "the environment, CLICKHOUSE_PASSWORD";
+    case base::SourceKind::odbc:
+      return "the data source's own settings (odbc.ini)";
+    case base::SourceKind::csv:
+    case base::SourceKind::parquet:
+    case base::SourceKind::arrow:
+    case base::SourceKind::json:
+    case base::SourceKind::xlsx:
+    case base::SourceKind::ods:
+    case base::SourceKind::sqlite:
+      return "nowhere";
+  }
+  return "nowhere";
+}
+
+// How a text says that a table's rows come from a source, or stay there.
+std::string_view manner_of(const base::SourcePlace& source) {
+  return source.live ? "live on" : "from";
+}
+
 }  // namespace
 
-// Behind the place of a source: which of its rows.
 void Parser::selection(base::SourcePlace& source, Span place) {
   const bool has_tables = base::is_database(source.kind);
   if (base::is_server(source.kind) && holds_password(source.pattern)) {
     fail_unseen(place, "JR-112", "a password stands in the text of the model, where everybody who has it can read it",
-                source.kind == base::SourceKind::postgresql
-                    ? "leave it out: it is taken from the file ~/.pgpass, a service file or PGPASSWORD"
-                    : "leave it out: it is taken from the data source's own settings (odbc.ini)");
+                fmt::format("leave it out: it is taken from {}", keeps_password(source.kind)));
   }
   if (!is("table") && !is("query")) {
     if (!has_tables) return;
     fail(token().span, "JR-110", fmt::format("the name of a table in the database was expected, found {}", found()),
-         fmt::format("write: from {} \"{}\" table \"NAME\", or query \"select ...\"", base::name_of(source.kind),
-                     source.pattern));
+         fmt::format("write: {} {} \"{}\" table \"NAME\", or query \"select ...\"", manner_of(source),
+                     base::name_of(source.kind), source.pattern));
   }
   if (!has_tables) {
     fail(token().span, "JR-110",
@@ -141,6 +165,28 @@ void Parser::selection(base::SourcePlace& source, Span place) {
   take();
   source.selection.text =
       text(source.selection.kind == base::Selection::Kind::table ? "the name of the table" : "a statement of SQL");
+}
+
+base::SourceKind Parser::source_kind(bool is_live) {
+  const auto kind = base::source_kind(name("the kind of the source").text);
+  const auto fits = [&](base::SourceKind known) {
+    return is_live ? base::can_be_live(known) : base::can_be_loaded(known);
+  };
+  if (kind && fits(*kind)) return *kind;
+  --at_;
+  std::string kinds;
+  for (const base::SourceKind known : base::source_kinds) {
+    if (fits(known)) kinds += fmt::format("{}{}", kinds.empty() ? "" : ", ", base::name_of(known));
+  }
+  if (!kind) {
+    fail(token().span, "JR-111", fmt::format("there is no source kind '{}' in this version", token().text),
+         "the kinds are " + kinds);
+  } else if (is_live) {
+    fail(token().span, "JR-111", fmt::format("tables can't stay live on a source of the kind {}", token().text),
+         "those on which they can are " + kinds);
+  }
+  fail(token().span, "JR-111", fmt::format("tables of {} are not loaded, but asked where they are", token().text),
+       fmt::format("write: live on {} …", token().text));
 }
 
 void Parser::source_options(base::SourcePlace& source) {
@@ -234,21 +280,25 @@ void Parser::table(syntax::Model& model, Span begin, bool hidden) {
     model.tables.push_back(std::move(table));
     return;
   }
-  expect("from", "after the table's name");
-  const auto kind = base::source_kind(name("the kind of the source").text);
-  if (!kind) {
-    --at_;
-    std::string kinds;
-    for (const base::SourceKind known : base::source_kinds)
-      kinds += fmt::format("{}{}", kinds.empty() ? "" : ", ", base::name_of(known));
-    fail(token().span, "JR-111", fmt::format("there is no source kind '{}' in this version", token().text),
-         "the kinds are " + kinds);
+  table.source.live = is("live") && is("on", 1);
+  if (table.source.live) {
+    take();
+    take();
+  } else {
+    expect("from", "after the table's name");
   }
-  table.source.kind = *kind;
+  table.source.kind = source_kind(table.source.live);
   table.source_span = token().span;
   table.source.pattern = text("the file or pattern");
   selection(table.source, table.source_span);
-  if (accept("(")) source_options(table.source);
+  if (table.source.live) {
+    if (is("(") || is("reached") || is("sorted")) {
+      fail(token().span, "JR-112", fmt::format("{} is not for tables that are live", found()),
+           "say it where the rows are: live on … query \"select … where …\"");
+    }
+  } else if (accept("(")) {
+    source_options(table.source);
+  }
   const std::uint32_t rows_begin = last_end();
   if (is("reached") && is("from", 1)) {
     take();

@@ -160,6 +160,7 @@ class Parser {
 
   void declaration(syntax::Model& model);
   void table(syntax::Model& model, Span begin, bool hidden);
+  base::SourceKind source_kind(bool is_live);
   void selection(base::SourcePlace& source, Span place);
   void source_options(base::SourcePlace& source);
   syntax::Column column();

@@ -114,7 +114,7 @@ void Loader::resolve_source_links() {
 }
 
 std::string Loader::why_broken(const Link& link, std::span<const store::Column* const> to,
-                               const RepeatedKey& repeated) const {
+                               const store::RepeatedKey& repeated) const {
   const Table& table = model_.tables[link.to.table];
   std::string keys;
   for (std::size_t c = 0; c < to.size(); ++c) {
@@ -190,6 +190,7 @@ Result<void> Loader::need_table(TableIndex t) {
 Result<void> Loader::need_column(ColumnId id) {
   if (column_done_[id.table][id.column]) return {};
   const Column& column = model_.column(id);
+  if (model_.tables[id.table].is_live()) return {};  // computed where the rows are
   if (column.from_row) return need_table(id.table);
   if (model_.tables[id.table].rows) {
     if (auto ready = need_table(id.table); !ready || column_done_[id.table][id.column]) return ready;

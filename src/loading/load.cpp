@@ -13,6 +13,7 @@
 #include "engine/query/ask.h"
 #include "engine/query/unread_texts.h"
 #include "juniper/dataset.h"
+#include "live/asker.h"
 #include "loading/fit.h"
 #include "loading/inputs.h"
 #include "loading/load_beside.h"
@@ -131,8 +132,9 @@ Result<store::Store> earlier_store(const Model& model, const std::string& path, 
 enum class Servers : std::uint8_t { as_loaded, asked };
 
 bool has_servers(const CheckedModel& model) {
-  return std::any_of(model.tables.begin(), model.tables.end(),
-                     [](const Table& table) { return !table.rows && base::is_server(table.source.kind); });
+  return std::any_of(model.tables.begin(), model.tables.end(), [](const Table& table) {
+    return !table.rows && !table.is_live() && base::is_server(table.source.kind);
+  });
 }
 
 // Makes sure that a fresh store stands at `path`, from the one that is there now, if one is, and opens it.
@@ -176,6 +178,12 @@ Result<Loaded> refresh(const Model& model, const std::string& path, Result<store
   return Loaded{std::move(*loaded), true, loader.files_read(), loader.carried()};
 }
 
+Dataset opened(Model model, store::Store store, const Options& options) {
+  auto asker = live::asker_of(model::checked(model));
+  return store::dataset_of(std::move(model), std::make_shared<const store::Store>(std::move(store)), options,
+                           std::move(asker));
+}
+
 // What the reader sees of everybody's data, in a store of its own beside theirs, which is made when it is not fresh.
 Result<Dataset> seen_by_reader(const Dataset& all, const std::string& path, const Options& options) {
   auto model = Model::read(path, options.reading);
@@ -203,7 +211,7 @@ Result<Dataset> seen_by_reader(const Dataset& all, const std::string& path, cons
     if (auto written = writer.finish(*loaded); !written) return tl::unexpected(written.error());
     store = std::move(*loaded);
   }
-  return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
+  return opened(std::move(*model), std::move(*store), options);
 }
 
 }  // namespace
@@ -272,11 +280,10 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
     made.warnings.insert(made.warnings.begin(), model->warnings().begin(), model->warnings().end());
     const Diagnostics disabled = model->disabled_problems();
     made.warnings.insert(made.warnings.end(), disabled.begin(), disabled.end());
-    const Dataset dataset = store::dataset_of(
-        std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)), options);
+    const Dataset dataset = opened(std::move(*model), std::move(refreshed->store), options);
     const engine::Watch watch(options);
-    for (Diagnostic& unread :
-         engine::unread_texts(engine::source_of(dataset, model::checked(dataset.model()), &watch), options.threads))
+    const engine::QuestionSource source(dataset, model::checked(dataset.model()), &watch);
+    for (Diagnostic& unread : engine::unread_texts(source.get(), options.threads))
       made.warnings.push_back(std::move(unread));
     return made;
   });
@@ -349,7 +356,7 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
                                           "ask with what it was made with, or load it again from the model text"));
       }
       if (auto accepted = accept(*model, *store); !accepted) return tl::unexpected(accepted.error());
-      return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(*store)), options);
+      return opened(std::move(*model), std::move(*store), options);
     }
     const Options options = settled(given);
     auto model = Model::read(path, options.reading);
@@ -362,8 +369,7 @@ Result<Dataset> Dataset::open(const std::string& path, const Options& given) {
       return tl::unexpected(earlier.error());
     auto refreshed = refresh(*model, target, std::move(earlier), options, {}, Servers::as_loaded);
     if (!refreshed) return tl::unexpected(refreshed.error());
-    return store::dataset_of(std::move(*model), std::make_shared<const store::Store>(std::move(refreshed->store)),
-                             options);
+    return opened(std::move(*model), std::move(refreshed->store), options);
   });
 }
 

@@ -99,7 +99,7 @@ void Loader::report(const Progress& progress) const {
 
 Result<void> Loader::read_table(TableIndex t) {
   const Table& table = model_.tables[t];
-  if (table.rows) return declare_table(t);
+  if (table.rows || table.is_live()) return declare_table(t);
   const source::TableRequest request = table_request(model_, t);
   const auto begin = Clock::now();
   std::uint64_t total = 0;
@@ -165,10 +165,10 @@ Result<void> Loader::declare_table(TableIndex t) {
   stored.name = model_.tables[t].name;
   files_read_.push_back(0);
   for (const Column& column : model_.tables[t].columns) {
-    store::StoredColumn& made = stored.columns.emplace_back();
-    made.name = column.name;
-    made.calculated = true;
-    made.data.type = column.type;
+    store::StoredColumn& declared = stored.columns.emplace_back();
+    declared.name = column.name;
+    declared.calculated = model_.tables[t].rows != nullptr || column.is_calculated();
+    declared.data = store::encode_column(source::column_of(column.type, 0, [](auto, auto, auto&) {}));
   }
   return {};
 }
@@ -272,7 +272,7 @@ std::optional<std::vector<std::uint8_t>> Loader::reached_rows(TableIndex t) cons
     for (const std::uint32_t c : link.to.columns) to.push_back(&source_.column({t, c}));
     if (!link.broken.empty() || repeated_key(to)) return std::nullopt;
     const store::StoredLink resolved = resolve_link(from, to);
-    mark_rows({resolved, *from[0]}, reached);
+    store::mark_rows({resolved, *from[0]}, reached);
   }
   return reached;
 }

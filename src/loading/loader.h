@@ -14,12 +14,12 @@
 #include "juniper/dataset.h"
 #include "language/traverse.h"
 #include "loading/carried_columns.h"
-#include "loading/resolve_link.h"
 #include "loading/seen_rows.h"
 #include "model/uses.h"
 #include "source/column_input.h"
 #include "source/rejects.h"
 #include "source/source.h"
+#include "store/resolve_link.h"
 #include "store/store.h"
 
 namespace juniper::loading {
@@ -61,7 +61,7 @@ class Loader {
   // True if a table's rows may be put in another order than that of its files.
   bool sorts(TableIndex t) const { return store_.tables[t].order_asked || !model_.tables[t].sorted_by.empty(); }
 
-  // Room for the columns of a calculated table, which is computed later.
+  // Room for the columns of a calculated table, which is computed later, and of a live one, whose rows stay away.
   Result<void> declare_table(TableIndex t);
 
   // A missing file is told at the place in the model text that names it.
@@ -93,7 +93,8 @@ class Loader {
 
   // Links by one column of sources on each side need nothing to be computed first: all together.
   void resolve_source_links();
-  std::string why_broken(const Link& link, std::span<const store::Column* const> to, const RepeatedKey& repeated) const;
+  std::string why_broken(const Link& link, std::span<const store::Column* const> to,
+                         const store::RepeatedKey& repeated) const;
 
   // Why what has these needs can't be computed: the first of them that is broken; "" if all are whole.
   Result<std::string> need(const Needs& needs, std::optional<TableIndex> own);

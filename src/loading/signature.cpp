@@ -51,8 +51,8 @@ std::string fingerprint(const std::string& text) {
 std::string signature(const CheckedModel& model, std::int64_t today) {
   std::string text;
   for (const Table& table : model.tables) {
-    text += fmt::format("table {:?} {} {:?} {}", table.name, base::name_of(table.source.kind), table.source.pattern,
-                        base::details_text(table.source));
+    text += fmt::format("table {:?} {}{} {:?} {}", table.name, table.is_live() ? "live " : "",
+                        base::name_of(table.source.kind), table.source.pattern, base::details_text(table.source));
     for (const TableKey& key : table.keys) text += fmt::format(" key {}", fmt::join(key.columns, " "));
     for (const TableIndex from : table.reached_from) text += fmt::format(" from {:?}", model.tables[from].name);
     for (const std::uint32_t column : table.sorted_by) text += fmt::format(" by {:?}", table.columns[column].name);
@@ -164,7 +164,7 @@ bool is_fresh(const store::Store& store, const CheckedModel& model, const std::s
   if (store.signature != wanted) return false;
   std::size_t next = 0;
   for (TableIndex t = 0; t < model.tables.size(); ++t) {
-    if (model.tables[t].rows) continue;
+    if (model.tables[t].rows || model.tables[t].is_live()) continue;
     const source::TableRequest request = table_request(model, t);
     const auto files = source::find_files(request);
     if (!files) return false;

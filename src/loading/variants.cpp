@@ -6,12 +6,14 @@
 namespace juniper::loading {
 
 Result<TemporaryStore> TemporaryStore::load(const Dataset& dataset, const Model& model) {
-  auto loaded = load_beside(model, store_path(dataset.model().path(), dataset.options()), store::store_of(dataset),
-                            dataset.options());
+  auto loaded = load_beside(model, store_path(dataset.model().path(), dataset.options()),
+                            store::loaded_store_of(dataset), dataset.options());
   if (!loaded) return tl::unexpected(loaded.error());
   const std::string path = loaded->file->path();
-  return TemporaryStore(std::make_shared<const Placed>(Placed{
-      store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options()), path}));
+  return TemporaryStore(std::make_shared<const Placed>(
+      Placed{store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), dataset.options(),
+                               store::live_of(dataset)),
+             path}));
 }
 
 Result<Model> model_beside(const Dataset& dataset, const std::vector<ModelText>& texts) {

@@ -5,7 +5,7 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "base/parallel.h"
-#include "loading/resolve_link.h"
+#include "store/resolve_link.h"
 
 namespace juniper::loading {
 

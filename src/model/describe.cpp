@@ -113,8 +113,9 @@ class Describer {
       made.rests_on = rests_on_[&table];
     } else {
       const std::string options = base::details_text(table.source);
-      made.definition = fmt::format("from {} {}{}{}", base::name_of(table.source.kind), table.source.pattern,
-                                    options.empty() ? "" : " ", options);
+      made.definition =
+          fmt::format("{} {} {}{}{}", table.source.live ? "live on" : "from", base::name_of(table.source.kind),
+                      table.source.pattern, options.empty() ? "" : " ", options);
     }
     made.used_by = listed(uses_.of_table(t));
     found_.push_back(std::move(made));

@@ -208,7 +208,8 @@ class Prober {
   static Dataset on_one_thread(const Dataset& dataset) {
     Options options = dataset.options();
     options.threads = 1;
-    return store::dataset_of(dataset.model(), store::shared_store_of(dataset), std::move(options));
+    return store::dataset_of(dataset.model(), store::shared_store_of(dataset), std::move(options),
+                             store::live_of(dataset));
   }
 
   const Dataset& before_;

@@ -13,6 +13,7 @@
 #include "juniper/sql.h"
 #include "juniper/weigh.h"
 #include "language/traverse.h"
+#include "live/asker.h"
 #include "loading/load_beside.h"
 #include "loading/variants.h"
 #include "model/access.h"
@@ -43,7 +44,8 @@ std::filesystem::path file_of_store(const Dataset& dataset) {
 Result<Dataset> load_changed(const Dataset& before, const Model& model) {
   auto loaded = loading::load_beside(model, file_of_store(before), store::store_of(before), before.options());
   if (!loaded) return tl::unexpected(loaded.error());
-  return store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), before.options());
+  return store::dataset_of(model, std::make_shared<const store::Store>(std::move(*loaded)), before.options(),
+                           live::asker_of(model::checked(model)));
 }
 
 // Carries out the steps of a plan one after the other, on texts.

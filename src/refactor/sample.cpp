@@ -98,7 +98,7 @@ Dataset reduced(const Dataset& dataset, const ChosenRows& chosen) {
           store::Codes::encode(rows_behind(store::link_rows(whole, whole.links[link]), rows->second));
     }
   }
-  return store::dataset_of(dataset.model(), std::move(store), dataset.options());
+  return store::dataset_of(dataset.model(), std::move(store), dataset.options(), store::live_of(dataset));
 }
 
 }  // namespace

@@ -385,8 +385,9 @@ class Checker {
       auto opened = store::open_store(placed.store);
       if (opened) opened = loading::fitting(std::move(*opened), model::checked(placed.dataset.model()), placed.store);
       if (!opened) throw base::Failure(opened.error());
-      const Dataset anew = store::dataset_of(
-          placed.dataset.model(), std::make_shared<const store::Store>(std::move(*opened)), placed.dataset.options());
+      const Dataset anew =
+          store::dataset_of(placed.dataset.model(), std::make_shared<const store::Store>(std::move(*opened)),
+                            placed.dataset.options(), store::live_of(placed.dataset));
       return nanoseconds_of(anew, query);
     };
   }

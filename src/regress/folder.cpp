@@ -184,7 +184,7 @@ std::map<std::string, std::int64_t> read_times(const std::string& text) {
 
 std::string describe_data(const Dataset& dataset) {
   std::string text;
-  for (const source::SourceFile& file : store::store_of(dataset).sources) {
+  for (const source::SourceFile& file : store::loaded_store_of(dataset).sources) {
     text += fmt::format("{}\t{}\t{}\t{:016x}\n", file.table, fs::path(file.path).filename().string(), file.bytes,
                         file.hash);
   }

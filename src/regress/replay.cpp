@@ -70,7 +70,8 @@ Result<ReplayReport> replay(const Dataset& given, const ReplaySettings& settings
     options.threads = 1;
     options.progress = nullptr;
     const Dataset dataset = store::dataset_of(
-        given.model(), std::shared_ptr<const store::Store>(std::shared_ptr<void>(), &store::store_of(given)), options);
+        given.model(), std::shared_ptr<const store::Store>(std::shared_ptr<void>(), &store::loaded_store_of(given)),
+        options, store::live_of(given));
     std::vector<regress::RecordedResult> recorded;
     if (settings.log.empty()) {
       for (const std::string& name : names_of(dataset.model().queries())) recorded.emplace_back().query = name;

@@ -106,6 +106,7 @@ Result<std::vector<Part>> parts_of(const fs::path& path) {
     case base::SourceKind::json:  // whose records need not have the same fields
     case base::SourceKind::postgresql:
     case base::SourceKind::odbc:
+    case base::SourceKind::clickhouse:
       parts.push_back({kind, {}, "", std::nullopt});
       break;
   }

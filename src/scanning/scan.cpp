@@ -17,11 +17,11 @@
 #include "base/shown_text.h"
 #include "juniper/format.h"
 #include "language/lexer.h"
-#include "loading/resolve_link.h"
 #include "scanning/days_of_moments.h"
 #include "scanning/found_table.h"
 #include "scanning/package.h"
 #include "scanning/wide_links.h"
+#include "store/resolve_link.h"
 
 namespace juniper {
 
@@ -309,7 +309,7 @@ class Scanner {
     link.from = from;
     link.column = c;
     link.to = to;
-    const store::StoredLink resolved = loading::resolve_link({&many, 1}, {&one, 1});
+    const store::StoredLink resolved = store::resolve_link({&many, 1}, {&one, 1});
     link.keys = many->rows - many->nulls;
     link.matched = many->rows - resolved.unmatched;
     return link;

@@ -41,6 +41,7 @@ std::optional<RecordKind> record_kind(base::SourceKind kind) {
     case base::SourceKind::csv:
     case base::SourceKind::parquet:
     case base::SourceKind::postgresql:
+    case base::SourceKind::clickhouse:
       return std::nullopt;
   }
   return std::nullopt;

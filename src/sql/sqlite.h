@@ -17,11 +17,7 @@ namespace juniper::sql_engine {
 
 class Sqlite {
  public:
-  // Opens an empty database and registers, beside SQLite's own functions:
-  //   upper_text, lower_text      the Unicode rules of the root locale
-  //   start_of, end_of, moved     of days, with a unit by number (base::Unit)
-  //   iso_week, months_between, years_between, floor_divide, round_real
-  //   product, quantile(x, p), variance(x, sample)   aggregates
+  // Opens an empty database that has the functions of sql/sqlite_functions.h.
   static Result<Sqlite> open();
 
   // Writes the rows of a table with all its columns, as sql/translate.h says.

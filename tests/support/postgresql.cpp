@@ -59,10 +59,12 @@ void Postgresql::load(const Dataset& dataset) {
     const language::Table& table = model.tables[t];
     std::string columns;
     for (const language::Column& column : table.columns) {
-      static constexpr std::array types{"boolean", "numeric", "numeric",   "double precision",
-                                        "text",    "date",    "timestamp", "time"};
-      columns += fmt::format("{}{} {}", columns.empty() ? "" : ", ", sql_engine::quoted_name(column.name),
-                             types[static_cast<std::size_t>(column.type.kind)]);
+      static constexpr std::array types{"boolean", "bigint", "numeric",   "double precision",
+                                        "text",    "date",   "timestamp", "time"};
+      columns += fmt::format(
+          "{}{} {}{}", columns.empty() ? "" : ", ", sql_engine::quoted_name(column.name),
+          types[static_cast<std::size_t>(column.type.kind)],
+          column.type.kind == TypeKind::decimal ? fmt::format("(38, {})", static_cast<int>(column.type.scale)) : "");
     }
     script += fmt::format("CREATE TABLE {} ({});\nCOPY {} FROM STDIN (FORMAT csv);\n",
                           sql_engine::quoted_name(table.name), columns, sql_engine::quoted_name(table.name));

@@ -8,10 +8,10 @@
 #include "base/format.h"
 #include "base/parallel.h"
 #include "language/lexer.h"
-#include "loading/resolve_link.h"
 #include "model/trimming.h"
 #include "source/column_input.h"
 #include "store/of_dataset.h"
+#include "store/resolve_link.h"
 
 namespace juniper::auditing {
 
@@ -27,7 +27,7 @@ std::vector<std::vector<std::uint8_t>> rows_of_links(const Subject& subject) {
     // Nobody knows which rows a broken link would lead to.
     used[i].assign(links[i].no_row, links[i].broken.empty() ? 0 : 1);
     if (!links[i].broken.empty()) return;
-    loading::mark_rows(store::link_rows(store::store_of(subject.dataset()), links[i]), used[i]);
+    store::mark_rows(store::link_rows(store::store_of(subject.dataset()), links[i]), used[i]);
   });
   return used;
 }
@@ -53,7 +53,7 @@ std::uint64_t saved_in_link(const Subject& subject, LinkIndex index, TableIndex 
   const auto from = key(link.from);
   const auto to = key(link.to);
   const std::uint64_t before = stored.rows.bytes().size();
-  return before - std::min<std::uint64_t>(before, loading::resolve_link(from, to).rows.bytes().size());
+  return before - std::min<std::uint64_t>(before, store::resolve_link(from, to).rows.bytes().size());
 }
 
 }  // namespace

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "base/failure.h"
+#include "engine/asked/live_tables.h"
 #include "engine/asked/watch.h"
 
 namespace juniper::engine {
@@ -23,13 +24,23 @@ void Source::check() const {
   if (watch != nullptr) watch->check();
 }
 
+void Source::require_rows(language::TableIndex table) const {
+  if (is_live(table)) throw RowsNeeded{table};
+}
+
+bool Source::is_live(language::TableIndex table) const {
+  return live != nullptr && model.tables[table].is_live() && !live->is_fetched(table);
+}
+
 const store::Column& Source::column(language::ColumnId id) const {
+  if (live != nullptr && is_live(id.table)) return live->column(id);
   const store::StoredColumn& stored = store.tables[id.table].columns[id.column];
   if (!stored.broken.empty()) cross_broken(model.column_name(id), stored.broken);
   return stored.data;
 }
 
 const store::StoredLink& Source::link(language::LinkIndex index) const {
+  require_rows(model.links[index].to.table);
   const store::StoredLink& stored = store.links[index];
   if (!stored.broken.empty()) cross_broken("the link " + stored.name, stored.broken);
   return stored;

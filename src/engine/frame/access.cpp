@@ -3,6 +3,7 @@
 #include <numeric>
 
 #include "base/parallel.h"
+#include "engine/asked/live_tables.h"
 #include "engine/frame/evaluator.h"
 #include "engine/vector/column_values.h"
 #include "language/traverse.h"
@@ -455,7 +456,7 @@ void Evaluator::add_key(Access& access, const NodePtr& inside, const VectorPtr& 
     find_codes(column, *wanted, codes);
   } else {
     const Encoding& encoding = encoded(inside, access.table);
-    key.key = {ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code()};
+    key.key = given_key(inside, encoding);
     for (std::size_t i = 0; i < wanted->size(); ++i) {
       if (wanted->state[i] == State::value) {
         const std::uint64_t code = encoding.before(*wanted, i);
@@ -511,11 +512,22 @@ ScanKey Evaluator::ordered_key(const NodePtr& node, TableIndex table) {
     return ScanKey::of(source_, node->column);
   const Encoding& encoding = encoded(node, table);
   if (encoding.overflowed()) fail_key(node->span);
-  return {ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code()};
+  return given_key(node, encoding);
+}
+
+// The key of an expression's values, which a live table is asked by the expression.
+ScanKey Evaluator::given_key(const NodePtr& expression, const Encoding& encoding) {
+  return {ScanKey::Kind::given, {}, {}, encoding.codes(), encoding.null_code(), expression};
 }
 
 const Encoding& Evaluator::encoded(const NodePtr& node, TableIndex table) {
   auto& encoding = encodings_[{table, canonical(model_, node)}];
+  if (!encoding && source_.is_live(table)) {
+    const std::shared_ptr<const KeyValues> known = source_.live->values(table, node);
+    std::vector<std::uint64_t> codes(known->null_code());
+    std::iota(codes.begin(), codes.end(), std::uint64_t{0});
+    encoding = std::make_unique<Encoding>(known->decode(codes));
+  }
   if (!encoding) {
     Program program(source_, table);
     encoding = std::make_unique<Encoding>(program.evaluate(program.add(node), threads_));
@@ -529,6 +541,7 @@ SharedCodes Evaluator::codes_of(const ScanKey& key, TableIndex table) {
   SharedCodes* const known =
       key.kind == ScanKey::Kind::column ? &codes_[{key.column.column, key.column.path}] : nullptr;
   if (known != nullptr && *known) return *known;
+  source_.require_rows(table);
   auto codes = std::make_shared<std::vector<std::uint64_t>>(source_.rows(table));
   if (known != nullptr && key.column.path.empty()) {
     const store::Codes& stored = source_.column(key.column.column).codes;

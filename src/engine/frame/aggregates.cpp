@@ -317,6 +317,7 @@ VectorPtr Evaluator::rank_among_alike(const Node& node, const FramePtr& frame, c
 }
 
 std::uint64_t Evaluator::bytes_read(const ScanRequest& request) const {
+  if (source_.is_live(request.table)) return 0;
   std::set<ColumnId> columns;
   std::set<LinkIndex> links;
   const auto take = [&](const ColumnRef& ref) {
@@ -468,7 +469,7 @@ std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request
       if (__builtin_mul_overflow(combinations, key.last + 1, &combinations)) combinations = table_rows;
       combinations = std::min(combinations, table_rows);
     }
-    if (2 * combinations > table_rows && !access.has_bridges()) {
+    if (2 * combinations > table_rows && !access.has_bridges() && !source_.is_live(access.table)) {
       step.rows_out = table_rows;
       rows_scanned_ += table_rows;
       if (const VectorPtr values = ranged_rows(request, access)) return {values};

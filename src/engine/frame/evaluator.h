@@ -216,6 +216,7 @@ class Evaluator {
   SharedCodes codes_of(const ScanKey& key, TableIndex table);
   // Codes of an expression over slice_row, in the order of its values.
   ScanKey ordered_key(const NodePtr& node, TableIndex table);
+  static ScanKey given_key(const NodePtr& expression, const Encoding& encoding);
   const Encoding& encoded(const NodePtr& node, TableIndex table);
 
   // --- row_frames.cpp -----------------------------------------------------------------------------------------------

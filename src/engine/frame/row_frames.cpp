@@ -141,6 +141,7 @@ FramePtr Evaluator::selected(const FramePtr& pairs, VariableId variable, const s
 
 // The rows of a table in the order of its key, or as they stand.
 const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
+  source_.require_rows(table);
   auto& order = row_orders_[table];
   const std::uint64_t rows = source_.rows(table);
   if (order.size() == rows) return order;
@@ -164,6 +165,7 @@ const std::vector<std::uint32_t>& Evaluator::row_order(TableIndex table) {
 // The rows that pass what is the same for all rows of the frame and that have keys which some of these want, in the
 // table's order, with the codes of the keys.
 FoundRows Evaluator::rows_of_frame(const Access& access) {
+  source_.require_rows(access.table);
   RowsRequest request;
   request.table = access.table;
   request.conditions = access.filters;

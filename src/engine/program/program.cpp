@@ -70,7 +70,9 @@ void check_range(const Range& range, const Vector& values) {
 }  // namespace
 
 Program::Program(const Source& source, language::TableIndex table)
-    : source_(source), table_(table), rows_(source.rows(table)) {}
+    : source_(source), table_(table), rows_(source.rows(table)) {
+  source.require_rows(table);
+}
 Program::Program(const Source& source, const LeafValues& leaves, std::size_t rows)
     : source_(source), leaves_(&leaves), rows_(rows) {}
 Program::Program(const Source& source, language::ColumnId column)

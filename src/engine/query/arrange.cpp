@@ -8,6 +8,7 @@
 #include <numeric>
 
 #include "engine/asked/result_shape.h"
+#include "engine/scan/scan.h"
 
 namespace juniper::engine {
 
@@ -92,6 +93,32 @@ void ArrangedLevel::append(const ArrangedLevel& other) {
   std::iota(rows.begin(), rows.end(), 0U);
 }
 
+namespace {
+
+// Of each code of a live column, the smallest code that its rows have in another column of their table.
+std::vector<std::uint64_t> smallest_beside_live(const Source& source, language::ColumnId id, std::uint32_t beside,
+                                                const std::vector<std::uint64_t>& codes) {
+  ScanRequest request;
+  request.table = id.table;
+  request.keys = {ScanKey::of(source, {id.table, {}, id}), ScanKey::of(source, {id.table, {}, {id.table, beside}})};
+  request.groupings = {{0, 1}};
+  const ScanResult result = scan(source, request, 1);
+  const Groups& groups = result.groupings[0];
+  std::vector<std::uint64_t> smallest(codes.size(), request.keys[1].last);
+  for (std::size_t g = 0; g < groups.keys.size(); ++g) {
+    const std::uint64_t code = groups.layout.code(groups.keys[g], 0);
+    const auto at = std::lower_bound(codes.begin(), codes.end(), code);
+    if (at == codes.end() || *at != code) continue;
+    std::uint64_t& least = smallest[static_cast<std::size_t>(at - codes.begin())];
+    const std::uint64_t other = groups.layout.code(groups.keys[g], 1);
+    const store::Column& column = source.column({id.table, beside});
+    if (compare_codes_of(column, other, least) < 0) least = other;
+  }
+  return smallest;
+}
+
+}  // namespace
+
 Arrangement::Arrangement(const Source& source, const Query& query, const QueryKeys& keys, const ArrangedLevel& detail)
     : source_(source), model_(source.model), query_(query), keys_(keys) {
   for (std::uint32_t k = 0; k < query_.by.size(); ++k) places_.push_back(places_of_codes(k, detail));
@@ -111,7 +138,11 @@ std::optional<Arrangement::Places> Arrangement::places_of_codes(std::uint32_t k,
   std::vector<std::size_t> order(codes.size());
   std::iota(order.begin(), order.end(), std::size_t{0});
   const store::Column* const beside = sorted_by ? &source_.column({id.table, *sorted_by}) : nullptr;
-  const auto first = beside != nullptr ? smallest_beside(column, *beside, codes) : std::vector<std::uint64_t>();
+  std::vector<std::uint64_t> first;
+  if (beside != nullptr) {
+    first = source_.is_live(id.table) ? smallest_beside_live(source_, id, *sorted_by, codes)
+                                      : smallest_beside(column, *beside, codes);
+  }
   std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
     if (beside != nullptr) {
       if (const int by = compare_codes_of(*beside, first[a], first[b]); by != 0) return by < 0;

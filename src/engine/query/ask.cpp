@@ -7,6 +7,7 @@
 #include "base/diagnostics.h"
 #include "base/failure.h"
 #include "engine/asked/calendar_gaps.h"
+#include "engine/asked/live_tables.h"
 #include "engine/naive/naive.h"
 #include "engine/query/ask.h"
 #include "engine/query/query.h"
@@ -29,6 +30,15 @@ Source source_of(const Dataset& dataset, const language::CheckedModel& model, co
   return {model, store::store_of(dataset), Setting{dataset.options().today.value_or(0)}, dataset.options().threads,
           watch};
 }
+
+QuestionSource::QuestionSource(const Dataset& dataset, const language::CheckedModel& model, const Watch* watch)
+    : own_(store::live_of(dataset) ? std::optional(store::loaded_store_of(dataset)) : std::nullopt),
+      source_{model, own_ ? *own_ : store::loaded_store_of(dataset), Setting{dataset.options().today.value_or(0)},
+              dataset.options().threads, watch} {
+  if (own_) live_ = store::live_of(dataset)->ask(source_, *own_);
+  source_.live = live_.get();
+}
+QuestionSource::~QuestionSource() = default;
 
 namespace {
 
@@ -169,8 +179,8 @@ Result<Explanation> explain(const Dataset& dataset, const Question& question) {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
-    return engine::explain_query(source, prepared->query, dataset.options().threads);
+    const engine::QuestionSource source(dataset, *prepared->model, &watch);
+    return engine::explain_query(source.get(), prepared->query, dataset.options().threads);
   });
 }
 
@@ -179,7 +189,9 @@ Result<QueryResult> ask(const Dataset& dataset, const Question& question) {
     const auto prepared = engine::prepare(dataset.model(), question);
     if (!prepared) return tl::unexpected(prepared.error());
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
+    const engine::QuestionSource asked(dataset, *prepared->model, &watch);
+    const engine::Source& source = asked.get();
+    if (question.plan == Plan::naive) store::store_of(dataset);  // which it reads row by row
     engine::naive::StoreData data(source);
     auto result = question.plan == Plan::naive
                       ? engine::run_query_naively(*prepared->model, data, source.setting, prepared->query)

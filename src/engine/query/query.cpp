@@ -13,6 +13,7 @@
 
 #include "base/exact.h"
 #include "base/parallel.h"
+#include "engine/asked/live_tables.h"
 #include "engine/asked/result_shape.h"
 #include "engine/frame/evaluator.h"
 #include "engine/query/arrange.h"
@@ -30,8 +31,12 @@ constexpr GroupIndex no_group = 0xFFFFFFFF;
 
 class QueryRun {
  public:
-  QueryRun(const Source& source, const Query& query, unsigned threads)
-      : source_(source),
+  using Clock = std::chrono::steady_clock;
+
+  // `begin`: when the question was asked, for the first time.
+  QueryRun(const Source& source, const Query& query, unsigned threads, Clock::time_point begin)
+      : begin_(begin),
+        source_(source),
         model_(source.model),
         query_(query),
         threads_(threads),
@@ -39,7 +44,6 @@ class QueryRun {
         scans_(source, query, threads, evaluator_) {}
 
   QueryResult run() {
-    const auto begin = std::chrono::steady_clock::now();
     std::vector<ArrangedLevel> levels(1 + query_.totals.size());
     levels[0].kept.resize(query_.by.size());
     std::iota(levels[0].kept.begin(), levels[0].kept.end(), 0U);
@@ -56,7 +60,11 @@ class QueryRun {
     QueryResult result = arrangement.result(std::move(levels));
     result.rows_scanned = scans_.rows_scanned() + evaluator_.rows_scanned();
     result.notes.insert(result.notes.end(), evaluator_.notes().begin(), evaluator_.notes().end());
-    result.nanoseconds = std::chrono::nanoseconds(std::chrono::steady_clock::now() - begin).count();
+    result.nanoseconds = std::chrono::nanoseconds(Clock::now() - begin_).count();
+    if (source_.live != nullptr) {
+      for (const AskedStatement& asked : source_.live->statements()) result.rows_moved += asked.rows;
+      result.statements = source_.live->statements().size();
+    }
     return result;
   }
 
@@ -74,6 +82,7 @@ class QueryRun {
     made.steps.insert(made.steps.end(), scans_.steps().begin(), scans_.steps().end());
     made.steps.insert(made.steps.end(), evaluator_.steps().begin(), evaluator_.steps().end());
     for (std::size_t i = 1; i < made.steps.size(); ++i) made.steps[0].bytes += made.steps[i].bytes;
+    if (source_.live != nullptr) made.statements = source_.live->statements();
     for (const ExplainStep& step : evaluator_.steps()) {
       if (step.way != ExplainWay::row_by_row) continue;
       std::string text = fmt::format("{}:{}:{}: {}", step.place.file, step.place.line, step.place.column, step.what);
@@ -336,6 +345,7 @@ class QueryRun {
            !base::fits_int64(values.wide[row]);
   }
 
+  Clock::time_point begin_;
   const Source& source_;
   const CheckedModel& model_;
   const Query& query_;
@@ -349,7 +359,8 @@ class QueryRun {
 
 Result<Explanation> explain_query(const Source& source, const Query& query, unsigned threads) {
   try {
-    return QueryRun(source, query, threads).explain();
+    const auto begin = std::chrono::steady_clock::now();
+    return with_live_tables(source.live, [&] { return QueryRun(source, query, threads, begin).explain(); });
   } catch (const Failed& failed) {
     return tl::unexpected(failed.diagnostics);
   }
@@ -357,7 +368,8 @@ Result<Explanation> explain_query(const Source& source, const Query& query, unsi
 
 Result<QueryResult> run_query(const Source& source, const Query& query, unsigned threads) {
   try {
-    return QueryRun(source, query, threads).run();
+    const auto begin = std::chrono::steady_clock::now();
+    return with_live_tables(source.live, [&] { return QueryRun(source, query, threads, begin).run(); });
   } catch (const Failed& failed) {
     return tl::unexpected(failed.diagnostics);
   }

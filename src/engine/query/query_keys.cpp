@@ -4,6 +4,7 @@
 #include <numeric>
 
 #include "base/parallel.h"
+#include "engine/asked/live_tables.h"
 #include "engine/vector/column_values.h"
 #include "language/traverse.h"
 
@@ -74,7 +75,7 @@ void add_parts(const CheckedModel& model, const NodePtr& node, std::vector<std::
 
 std::unique_ptr<QueryKeys::Combinations> QueryKeys::combinations(TableIndex table, const NodePtr& expression,
                                                                  unsigned threads) const {
-  if (is_of_one_code(column_refs(expression))) return nullptr;
+  if (source_.is_live(table) || is_of_one_code(column_refs(expression))) return nullptr;
   const std::uint64_t most = std::min<std::uint64_t>(std::uint64_t{1} << 14, source_.rows(table) / 4);
   std::vector<std::pair<std::string, NodePtr>> parts;
   add_parts(source_.model, expression, parts);
@@ -151,6 +152,7 @@ NodePtr QueryKeys::expression_from(std::uint32_t k, TableIndex table, const Role
 }
 
 void QueryKeys::add_values(std::uint32_t k, TableIndex table, const NodePtr& expression, unsigned threads) {
+  if (source_.is_live(table)) return values_[k]->add(*source_.live->values(table, expression));
   Program program(source_, table);
   if (program.add_possible(expression, *values_[k])) return;
   const Program::StepIndex step = program.add(expression);

@@ -11,6 +11,7 @@
 
 #include "base/diagnostics.h"
 #include "base/failure.h"
+#include "engine/asked/live_tables.h"
 #include "engine/frame/evaluator.h"
 #include "engine/query/ask.h"
 #include "language/operations.h"
@@ -388,9 +389,12 @@ Result<Unfolding> unfold(const Dataset& dataset, const std::string& measure, con
     if (Diagnostics hidden = model::hidden_below(*prepared->model, query.show[0].expression); !hidden.empty())
       return tl::unexpected(std::move(hidden));
     const engine::Watch watch(dataset.options());
-    const engine::Source source = engine::source_of(dataset, *prepared->model, &watch);
+    const engine::QuestionSource asked(dataset, *prepared->model, &watch);
+    const engine::Source& source = asked.get();
     try {
-      return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};
+      return engine::with_live_tables(source.live, [&] {
+        return Unfolding{engine::Unfolder(source, dataset.options().threads, samples).run(prepared->query)};
+      });
     } catch (const engine::Failed& failed) {
       return tl::unexpected(failed.diagnostics);
     }

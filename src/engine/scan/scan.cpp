@@ -16,6 +16,7 @@
 #include "base/zeroed_table.h"
 #include "engine/aggregate/code_numbers.h"
 #include "engine/aggregate/distinct_codes.h"
+#include "engine/asked/live_tables.h"
 #include "engine/asked/watch.h"
 #include "engine/scan/key_packer.h"
 #include "engine/scan/row_keys.h"
@@ -659,6 +660,7 @@ class Pass {
 }  // namespace
 
 ScanResult scan(const Source& source, const ScanRequest& given, unsigned threads) {
+  if (source.live != nullptr && source.is_live(given.table)) return source.live->scan(source, given);
   const RowKeys row_keys(source, given);
   const ScanRequest& request = row_keys.request();
   const Plan plan(source, request);

@@ -60,7 +60,7 @@ struct ScanResult {
   std::vector<language::TableIndex> row_tables;
 };
 
-// Scans the table once, on up to `threads` threads; a grouping without keys has one group, even of no rows. The result
+// Scans the table once (a live one where its rows are), on up to `threads` threads; a grouping without keys has one group, even of no rows. The result
 // does not depend on the number of threads, but for the order of its groups. Needs a layout that fits for all keys
 // together.
 ScanResult scan(const Source& source, const ScanRequest& request, unsigned threads);

@@ -36,6 +36,12 @@ TableRow row_of(const QueryResult& result, const ResultRow& row, const std::vect
   return drawn;
 }
 
+// What live tables have done for an answer: "2 statements, 14 rows moved, "; "" where none was asked.
+std::string moved_text(const QueryResult& result) {
+  if (result.statements == 0) return "";
+  return fmt::format("{}, {} rows moved, ", plural(result.statements, "statement"), base::grouped(result.rows_moved));
+}
+
 // What stands around the rows, and the table without them.
 Report report_around(const QueryResult& result, Table table, bool has_footer) {
   const std::string level = cell::level_name(result);
@@ -48,9 +54,9 @@ Report report_around(const QueryResult& result, Table table, bool has_footer) {
   if (!result.title.empty()) made.blocks.push_back(Heading{result.title});
   made.blocks.push_back(std::move(table));
   if (has_footer) {
-    made.blocks.push_back(
-        Paragraph{fmt::format("{}, {} rows read, {}", plural(result.rows.size(), "row"),
-                              base::grouped(result.rows_scanned), base::format_nanoseconds(result.nanoseconds))});
+    made.blocks.push_back(Paragraph{fmt::format("{}, {} rows read, {}{}", plural(result.rows.size(), "row"),
+                                                base::grouped(result.rows_scanned), moved_text(result),
+                                                base::format_nanoseconds(result.nanoseconds))});
   }
   if (!result.notes.empty()) made.blocks.push_back(Fact{"note", "note", cell::text(joined(result.notes, "; "))});
   return made;

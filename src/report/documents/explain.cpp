@@ -39,6 +39,24 @@ Report report(const Explanation& explanation) {
     if (!step.note.empty())
       made.blocks.push_back(Paragraph{fmt::format("{}: {}.", cell::code(step.what, 60).shown, step.note)});
   }
+  if (!explanation.statements.empty()) {
+    Table asked{"statements",
+                InCsv::with_all,
+                {right("statement", "statement"), left("place", "asked of"), right("rows", "rows moved"),
+                 right("bytes", "bytes moved"), right("nanoseconds", "time")},
+                {}};
+    std::uint64_t number = 0;
+    for (const AskedStatement& statement : explanation.statements) {
+      asked.rows.push_back({{cell::count(++number), cell::text(statement.place), cell::count(statement.rows),
+                             cell::bytes(statement.bytes), cell::nanoseconds(statement.nanoseconds)}});
+    }
+    made.blocks.push_back(std::move(asked));
+    number = 0;
+    for (const AskedStatement& statement : explanation.statements) {
+      made.blocks.push_back(Paragraph{fmt::format("Statement {}:", ++number)});
+      made.blocks.push_back(Verbatim{fmt::format("statement_{}", number), statement.text + "\n"});
+    }
+  }
   for (const std::string& text : explanation.row_by_row) made.blocks.push_back(Paragraph{"Row by row: " + text});
   if (!explanation.row_by_row.empty()) {
     made.blocks.push_back(

@@ -1,10 +1,10 @@
-#include "loading/resolve_link.h"
+#include "store/resolve_link.h"
 
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <vector>
 
-namespace juniper::loading {
+namespace juniper::store {
 
 namespace {
 
@@ -15,7 +15,7 @@ constexpr std::uint64_t absent = unknown - 1;
 // few enough to be remembered by number.
 class Translation {
  public:
-  Translation(const store::Column& from, const store::Column& to) : from_(from), to_(to) {
+  Translation(const Column& from, const Column& to) : from_(from), to_(to) {
     if (from.null_code < 4 * from.rows + 1024) known_.assign(from.null_code + 1, unknown);
   }
   // `absent` for null and for values that the other column does not have.
@@ -30,8 +30,8 @@ class Translation {
   std::uint64_t look_up(std::uint64_t code) const {
     return code == from_.null_code ? absent : to_.code_of(from_.value_of(code)).value_or(absent);
   }
-  const store::Column& from_;
-  const store::Column& to_;
+  const Column& from_;
+  const Column& to_;
   std::vector<std::uint64_t> known_;
 };
 
@@ -52,7 +52,7 @@ class Pairs {
 };
 
 // The key of each row of the one side as one number; `absent` where a part is null.
-std::vector<std::uint64_t> keys_of(std::span<const store::Column* const> to, std::vector<Pairs>& pairs) {
+std::vector<std::uint64_t> keys_of(std::span<const Column* const> to, std::vector<Pairs>& pairs) {
   std::vector<std::uint64_t> keys = to[0]->codes.decoded();
   for (std::uint64_t& key : keys) key = key == to[0]->null_code ? absent : key;
   for (std::size_t c = 1; c < to.size(); ++c) {
@@ -67,7 +67,7 @@ std::vector<std::uint64_t> keys_of(std::span<const store::Column* const> to, std
 
 }  // namespace
 
-std::optional<RepeatedKey> repeated_key(std::span<const store::Column* const> to) {
+std::optional<RepeatedKey> repeated_key(std::span<const Column* const> to) {
   if (to.size() == 1 && to[0]->distinct + to[0]->nulls == to[0]->rows) return std::nullopt;
   std::optional<RepeatedKey> repeated;
   std::vector<Pairs> pairs(to.size() - 1);
@@ -83,8 +83,8 @@ std::optional<RepeatedKey> repeated_key(std::span<const store::Column* const> to
   return repeated;
 }
 
-bool names_rows(const store::StoredTable& table, std::span<const std::uint32_t> columns) {
-  std::vector<const store::Column*> key;
+bool names_rows(const StoredTable& table, std::span<const std::uint32_t> columns) {
+  std::vector<const Column*> key;
   for (const std::uint32_t column : columns) {
     if (!table.columns[column].broken.empty() || table.columns[column].data.nulls != 0) return false;
     key.push_back(&table.columns[column].data);
@@ -127,7 +127,7 @@ class RowsByKey {
 // The row of the one side for a code of the many side's key, no_row where there is none.
 class RowOfCode {
  public:
-  RowOfCode(const store::Column& from, const store::Column& to, const RowsByKey& by_key, std::uint64_t no_row)
+  RowOfCode(const Column& from, const Column& to, const RowsByKey& by_key, std::uint64_t no_row)
       : from_(from), to_(to), by_key_(by_key), no_row_(no_row) {}
   std::uint64_t operator()(std::uint64_t code) const {
     const auto key = code == from_.null_code ? std::nullopt : to_.code_of(from_.value_of(code));
@@ -136,16 +136,16 @@ class RowOfCode {
   }
 
  private:
-  const store::Column& from_;
-  const store::Column& to_;
+  const Column& from_;
+  const Column& to_;
   const RowsByKey& by_key_;
   std::uint64_t no_row_;
 };
 
 // Calls take(codes) for each block of a column; what it makes of them is not looked at.
 template <class Take>
-void each_block(const store::Column& column, const Take& take) {
-  std::vector<std::uint64_t> codes(store::block_rows);
+void each_block(const Column& column, const Take& take) {
+  std::vector<std::uint64_t> codes(block_rows);
   for (std::size_t block = 0; block < column.codes.blocks(); ++block) {
     codes.resize(column.codes.rows_in_block(block));
     column.codes.decode_block(block, codes.data());
@@ -154,7 +154,7 @@ void each_block(const store::Column& column, const Take& take) {
 }
 
 // Rows whose code leads to none, null's among them.
-std::uint64_t count_unmatched(const store::Column& from, const std::vector<std::uint64_t>& row_of, std::uint64_t none) {
+std::uint64_t count_unmatched(const Column& from, const std::vector<std::uint64_t>& row_of, std::uint64_t none) {
   if (std::find(row_of.begin(), row_of.end(), none) == row_of.end()) return from.nulls;
   std::vector<std::uint8_t> without(row_of.size() + 1, 1);
   for (std::size_t code = 0; code < row_of.size(); ++code) without[code] = row_of[code] == none ? 1 : 0;
@@ -165,22 +165,22 @@ std::uint64_t count_unmatched(const store::Column& from, const std::vector<std::
   return rows;
 }
 
-void resolve_by_code(const store::Column& from, const RowOfCode& row_of_code, store::StoredLink& link) {
+void resolve_by_code(const Column& from, const RowOfCode& row_of_code, StoredLink& link) {
   std::vector<std::uint64_t> row_of(from.null_code);
-  bool are_rows = store::may_be_rows(from, link.no_row);
+  bool are_rows = may_be_rows(from, link.no_row);
   for (std::uint64_t code = 0; code < from.null_code; ++code) {
     row_of[code] = row_of_code(code);
     are_rows = are_rows && row_of[code] == code;
   }
   link.unmatched = count_unmatched(from, row_of, link.no_row);
-  link.form = are_rows ? store::LinkForm::codes_are_rows : store::LinkForm::by_code;
-  if (!are_rows) link.rows = store::Codes::encode(row_of);
+  link.form = are_rows ? LinkForm::codes_are_rows : LinkForm::by_code;
+  if (!are_rows) link.rows = Codes::encode(row_of);
 }
 
 // Where there are not many more codes than rows, each that occurs is looked up once.
-void resolve_by_row(const store::Column& from, const RowOfCode& row_of_code, store::StoredLink& link) {
+void resolve_by_row(const Column& from, const RowOfCode& row_of_code, StoredLink& link) {
   std::vector<std::uint64_t> row_of(from.null_code + 1, unknown);
-  store::Codes::Encoder encoder(from.rows, link.no_row);
+  Codes::Encoder encoder(from.rows, link.no_row);
   each_block(from, [&](std::vector<std::uint64_t>& rows) {
     for (std::uint64_t& row : rows) {
       std::uint64_t& known = row_of[row];
@@ -193,13 +193,13 @@ void resolve_by_row(const store::Column& from, const RowOfCode& row_of_code, sto
   link.rows = encoder.finish();
 }
 
-std::string encoding_of(const store::StoredLink& link) {
+std::string encoding_of(const StoredLink& link) {
   switch (link.form) {
-    case store::LinkForm::by_row:
+    case LinkForm::by_row:
       return link.rows.describe();
-    case store::LinkForm::by_code:
+    case LinkForm::by_code:
       return "by key, " + link.rows.describe();
-    case store::LinkForm::codes_are_rows:
+    case LinkForm::codes_are_rows:
       return "by key";
   }
   return "";
@@ -207,15 +207,15 @@ std::string encoding_of(const store::StoredLink& link) {
 
 }  // namespace
 
-store::StoredLink resolve_link(std::span<const store::Column* const> from, std::span<const store::Column* const> to) {
+StoredLink resolve_link(std::span<const Column* const> from, std::span<const Column* const> to) {
   const std::uint64_t one_rows = to[0]->rows;
-  store::StoredLink link;
+  StoredLink link;
   link.no_row = one_rows;
   std::vector<Pairs> pairs(to.size() - 1);
   const RowsByKey by_key(keys_of(to, pairs));
   if (from.size() == 1 && from[0]->null_code < 4 * from[0]->rows + 1024) {
     const RowOfCode row_of_code(*from[0], *to[0], by_key, link.no_row);
-    if (store::leads_by_code(*from[0])) {
+    if (leads_by_code(*from[0])) {
       resolve_by_code(*from[0], row_of_code, link);
     } else {
       resolve_by_row(*from[0], row_of_code, link);
@@ -238,13 +238,13 @@ store::StoredLink resolve_link(std::span<const store::Column* const> from, std::
     row = found == absent ? one_rows : found;
     link.unmatched += found == absent ? 1 : 0;
   }
-  link.rows = store::Codes::encode(rows);
+  link.rows = Codes::encode(rows);
   link.encoding = encoding_of(link);
   return link;
 }
 
-void mark_rows(store::LinkRows link, std::vector<std::uint8_t>& marks) {
-  std::vector<std::uint64_t> rows(store::block_rows);
+void mark_rows(LinkRows link, std::vector<std::uint8_t>& marks) {
+  std::vector<std::uint64_t> rows(block_rows);
   for (std::size_t block = 0; block < link.blocks(); ++block) {
     link.decode_block(block, rows.data());
     for (std::size_t i = 0; i < link.rows_in_block(block); ++i) {
@@ -253,4 +253,4 @@ void mark_rows(store::LinkRows link, std::vector<std::uint8_t>& marks) {
   }
 }
 
-}  // namespace juniper::loading
+}  // namespace juniper::store

@@ -1,5 +1,5 @@
 // Links in each of the forms in which they are stored, held against a search of each row's key.
-#include "loading/resolve_link.h"
+#include "store/resolve_link.h"
 
 #include <gtest/gtest.h>
 
@@ -60,8 +60,8 @@ TEST(ResolveLink, LeadsEachRowToItsKeyInEveryForm) {
     const Column one = store::encode_column(test::column_input({kind, 0}, keys.one));
     const Column* const from = &many;
     const Column* const to = &one;
-    ASSERT_FALSE(loading::repeated_key({&to, 1}));
-    const store::StoredLink link = loading::resolve_link({&from, 1}, {&to, 1});
+    ASSERT_FALSE(store::repeated_key({&to, 1}));
+    const store::StoredLink link = store::resolve_link({&from, 1}, {&to, 1});
     std::map<std::string, std::uint64_t> places;
     for (std::uint64_t row = 0; row < keys.one.size(); ++row) {
       if (!keys.one[row].is_null()) places.emplace(to_text(keys.one[row], {kind, 0}), row);
