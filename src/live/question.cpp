@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 #include <deque>
+#include <numeric>
 #include <optional>
 
 #include "base/failure.h"
@@ -139,6 +140,19 @@ namespace {
 // So many rows of a live table may be looked at one by one.
 constexpr std::uint64_t most_fetched = 200'000;
 
+// The rows of an answer in the order of their values, column by column: an engine gives them in any.
+std::vector<std::size_t> order_of(const Answer& answer, std::size_t columns) {
+  std::vector<std::size_t> order(answer.rows());
+  std::iota(order.begin(), order.end(), std::size_t{0});
+  std::sort(order.begin(), order.end(), [&](std::size_t a, std::size_t b) {
+    for (std::size_t c = 0; c < columns; ++c) {
+      if (const int by = compare(answer.value(c, a), answer.value(c, b)); by != 0) return by < 0;
+    }
+    return false;
+  });
+  return order;
+}
+
 }  // namespace
 
 void Question::fetch(TableIndex t) {
@@ -159,9 +173,10 @@ void Question::fetch(TableIndex t) {
   }
   store::StoredTable& stored = store_.tables[t];
   stored.rows = answer->rows();
+  const std::vector<std::size_t> order = order_of(*answer, table.columns.size());
   for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
     std::vector<Value> values;
-    for (std::size_t row = 0; row < answer->rows(); ++row) values.push_back(answer->value(c, row));
+    for (const std::size_t row : order) values.push_back(answer->value(c, row));
     stored.columns[c].data = column_of(table.columns[c].type, values);
     if (table.columns[c].key && (stored.columns[c].data.nulls != 0 || stored.columns[c].data.distinct != stored.rows)) {
       throw base::Failure({source_.model.sources.diagnostic(

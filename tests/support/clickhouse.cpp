@@ -74,7 +74,7 @@ std::string field_of(const Value& value, Type type) {
 
 }  // namespace
 
-Clickhouse::Clickhouse() {
+Clickhouse::Clickhouse(const std::vector<int>& others) {
   if (!std::filesystem::exists("/usr/sbin/clickhouse-server") &&
       !std::filesystem::exists("/usr/bin/clickhouse-server")) {
     problem_ = "no server is installed: run scripts/setup";
@@ -86,14 +86,21 @@ Clickhouse::Clickhouse() {
                 "<yandex><profiles><default/></profiles><users><default><password></password><networks><ip>::/0</ip>"
                 "</networks><profile>default</profile><quota>default</quota></default></users>"
                 "<quotas><default></default></quotas></yandex>");
+  std::string shards;
+  std::vector<int> ports = others;
+  ports.push_back(native_port_);
+  for (const int port : ports) {
+    shards += fmt::format("<shard><replica><host>127.0.0.1</host><port>{}</port></replica></shard>", port);
+  }
   folder_.write("config.xml",
                 fmt::format("<yandex><logger><level>warning</level><log>{0}/log</log><errorlog>{0}/errors</errorlog>"
                             "</logger><http_port>{1}</http_port><tcp_port>{2}</tcp_port>"
                             "<listen_host>127.0.0.1</listen_host><path>{0}/data/</path><tmp_path>{0}/tmp/</tmp_path>"
                             "<user_files_path>{0}/files/</user_files_path><users_config>{0}/users.xml</users_config>"
                             "<default_profile>default</default_profile><default_database>default</default_database>"
-                            "<mark_cache_size>100000000</mark_cache_size></yandex>",
-                            folder_.path(), http_port_, native_port_));
+                            "<mark_cache_size>100000000</mark_cache_size>"
+                            "<remote_servers><shards>{3}</shards></remote_servers></yandex>",
+                            folder_.path(), http_port_, native_port_, shards));
   start();
 }
 
@@ -159,36 +166,89 @@ std::string Clickhouse::run(const std::string& statement, const std::string& row
   return answer->body;
 }
 
+void Clickhouse::create(const language::Table& table, const std::string& name) const {
+  std::string columns;
+  for (const language::Column& column : table.columns)
+    columns += fmt::format("{}`{}` Nullable({})", columns.empty() ? "" : ", ", column.name, type_of(column.type));
+  run(fmt::format("CREATE TABLE default.`{}` ({}) ENGINE = Log", name, columns));
+}
+
+namespace {
+
+// Whether the server's types hold the days and moments of a column.
+bool holds(const store::Column& column) {
+  const bool is_day = column.type.kind == TypeKind::date;
+  const bool is_time = column.type.kind == TypeKind::time;
+  if ((!is_day && !is_time && column.type.kind != TypeKind::datetime) || column.distinct == 0) return true;
+  const std::int64_t unit = is_day ? 1 : 86'400'000'000;
+  if (!is_time && (column.least.exact() <= 0 || column.most.exact() / unit > 49'000)) return false;
+  for (std::uint64_t row = 0; row < column.rows && !is_day; ++row) {
+    const Value value = column.at(row);
+    if (!value.is_null() && value.exact() % 1'000'000 != 0) return false;
+  }
+  return true;
+}
+
+std::string row_of(const language::Table& table, const store::StoredTable& stored, std::uint64_t row) {
+  std::string text;
+  for (std::size_t c = 0; c < table.columns.size(); ++c)
+    text += (c == 0 ? "" : "\t") + field_of(stored.columns[c].data.at(row), table.columns[c].type);
+  return text + "\n";
+}
+
+void insert(const Clickhouse& server, const std::string& table, const std::string& rows) {
+  if (!rows.empty()) server.run(fmt::format("INSERT INTO default.`{}` FORMAT TabSeparated", table), rows);
+}
+
+bool holds(const Dataset& dataset) {
+  for (const store::StoredTable& table : store::store_of(dataset).tables) {
+    for (const store::StoredColumn& column : table.columns) {
+      if (!holds(column.data)) return false;
+    }
+  }
+  return true;
+}
+
+void clear(const Clickhouse& server) {
+  server.run("DROP DATABASE IF EXISTS default");
+  server.run("CREATE DATABASE default");
+}
+
+}  // namespace
+
 bool Clickhouse::load(const Dataset& dataset) {
-  run("DROP DATABASE IF EXISTS default");
-  run("CREATE DATABASE default");
+  if (!holds(dataset)) return false;
+  clear(*this);
   const language::CheckedModel& model = model::checked(dataset.model());
   for (language::TableIndex t = 0; t < model.tables.size(); ++t) {
-    const language::Table& table = model.tables[t];
-    std::string columns;
-    for (const language::Column& column : table.columns)
-      columns += fmt::format("{}`{}` Nullable({})", columns.empty() ? "" : ", ", column.name, type_of(column.type));
-    run(fmt::format("CREATE TABLE default.`{}` ({}) ENGINE = Memory", table.name, columns));
+    create(model.tables[t], model.tables[t].name);
     const store::StoredTable& stored = store::store_of(dataset).tables[t];
     std::string rows;
-    for (std::uint64_t row = 0; row < stored.rows; ++row) {
-      for (std::size_t c = 0; c < table.columns.size(); ++c)
-        rows += (c == 0 ? "" : "\t") + field_of(stored.columns[c].data.at(row), table.columns[c].type);
-      rows += '\n';
-    }
-    for (std::size_t c = 0; c < table.columns.size(); ++c) {
-      const store::Column& column = stored.columns[c].data;
-      const bool is_day = column.type.kind == TypeKind::date;
-      const bool is_time = column.type.kind == TypeKind::time;
-      if ((!is_day && !is_time && column.type.kind != TypeKind::datetime) || column.distinct == 0) continue;
-      const std::int64_t unit = is_day ? 1 : 86'400'000'000;
-      if (!is_time && (column.least.exact() <= 0 || column.most.exact() / unit > 49'000)) return false;
-      for (std::uint64_t row = 0; row < stored.rows && !is_day; ++row) {
-        const Value value = column.at(row);
-        if (!value.is_null() && value.exact() % 1'000'000 != 0) return false;
-      }
-    }
-    if (!rows.empty()) run(fmt::format("INSERT INTO default.`{}` FORMAT TabSeparated", table.name), rows);
+    for (std::uint64_t row = 0; row < stored.rows; ++row) rows += row_of(model.tables[t], stored, row);
+    insert(*this, model.tables[t].name, rows);
+  }
+  return true;
+}
+
+bool Clickhouse::spread(const Dataset& dataset, const Clickhouse& other) {
+  if (!holds(dataset)) return false;
+  const language::CheckedModel& model = model::checked(dataset.model());
+  clear(*this);
+  clear(other);
+  for (language::TableIndex t = 0; t < model.tables.size(); ++t) {
+    const std::string& name = model.tables[t].name;
+    const std::string part = "part_of_" + name;
+    const store::StoredTable& stored = store::store_of(dataset).tables[t];
+    std::string here;
+    std::string there;
+    for (std::uint64_t row = 0; row < stored.rows; ++row)
+      (row % 2 == 0 ? here : there) += row_of(model.tables[t], stored, row);
+    create(model.tables[t], part);
+    other.create(model.tables[t], part);
+    insert(*this, part, here);
+    insert(other, part, there);
+    run(fmt::format("CREATE TABLE default.`{0}` AS default.`{1}` ENGINE = Distributed(shards, default, `{1}`)", name,
+                    part));
   }
   return true;
 }

@@ -3,15 +3,18 @@
 
 #include <sys/types.h>
 #include <string>
+#include <vector>
 
 #include "juniper/dataset.h"
+#include "language/checked.h"
 #include "support/support.h"
 
 namespace juniper::test {
 
 class Clickhouse {
  public:
-  Clickhouse();
+  // With others that run already it makes a cluster, "shards": itself and these, by their native ports.
+  explicit Clickhouse(const std::vector<int>& others = {});
   ~Clickhouse();
   Clickhouse(const Clickhouse&) = delete;
   Clickhouse& operator=(const Clickhouse&) = delete;
@@ -29,11 +32,16 @@ class Clickhouse {
   // that its types do not.
   bool load(const Dataset& dataset);
 
+  // The same with every table spread over this server and another, by a Distributed table of the cluster under its name.
+  bool spread(const Dataset& dataset, const Clickhouse& other);
+
   // Ends the process at once, as a crash does; starts it again.
   void kill();
   void start();
 
  private:
+  void create(const language::Table& table, const std::string& name) const;
+
   TempFolder folder_;
   std::string problem_;
   pid_t process_ = -1;
