@@ -151,7 +151,7 @@ int main(int count, char** arguments) {
     std::cerr << "cannot open the store\n";
     return 3;
   }
-  const Weighing weighing = weigh(*dataset);
+  const Weighing weighing = weigh(*dataset).value();
   std::uint64_t links = 0;
   for (const LinkWeight& link : weighing.links) links += link.bytes;
   const auto bytes = static_cast<double>(weighing.file_bytes);

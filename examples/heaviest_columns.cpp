@@ -17,7 +17,7 @@ int main(int count, char** words) {
     std::cerr << juniper::render(dataset.error());
     return 3;
   }
-  const juniper::Weighing weighing = juniper::weigh(*dataset);
+  const juniper::Weighing weighing = juniper::weigh(*dataset).value();
   int shown = 0;
   for (const juniper::ColumnWeight& column : weighing.columns) {  // heaviest first
     if (!column.used_by.empty() || ++shown > 5) continue;

@@ -58,7 +58,7 @@ class Walk {
              "What weighs most is a receipt number, different in every row, that nothing uses. sessions.price_paid "
              "stands high\n"
              "as well: a real, different in nearly every row, stored for the sake of one measure.");
-    console_.print(report(weigh(*dataset), WeighView{WeighOrder::bytes, 14}));
+    console_.print(report(weigh(*dataset).value(), WeighView{WeighOrder::bytes, 14}));
     return {};
   }
 

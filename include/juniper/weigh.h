@@ -39,6 +39,8 @@ struct ColumnWeight {
   double bits_per_row() const {
     return rows == 0 ? 0 : 8.0 * static_cast<double>(total_bytes()) / static_cast<double>(rows);
   }
+  // Of a live table, which takes no bytes here: those that it takes there, where its engine tells.
+  std::optional<std::uint64_t> there_bytes;
   std::vector<ColumnUse> used_by;    // empty: nothing in the model uses it
   std::uint64_t logged_queries = 0;  // of a log, that read it, themselves or through measures
   bool is_unused() const { return used_by.empty() && logged_queries == 0; }
@@ -62,11 +64,22 @@ struct TableWeight {
   std::uint64_t total_bytes() const { return dictionary_bytes + code_bytes + link_bytes; }
 };
 
+// A live table, as it is where it stands.
+struct LiveWeight {
+  std::string table;
+  std::string place;  // "postgresql service=charging"
+  std::uint64_t rows = 0;
+  std::optional<std::uint64_t> bytes;        // as its engine tells; nothing where it doesn't
+  std::optional<std::uint64_t> index_bytes;  // beside these
+  std::vector<ColumnWeight> columns;         // in the order of the model
+};
+
 struct Weighing {
   std::string model;                // its title, or the name of its file
   std::vector<TableWeight> tables;  // each heaviest first
   std::vector<ColumnWeight> columns;
   std::vector<LinkWeight> links;
+  std::vector<LiveWeight> live;  // in the order of the model
   // Bytes of the file that belong to no table: its header, directory, the model text, and padding between parts.
   std::uint64_t overhead_bytes = 0;
   // The size of the store file. Equal to the sum over `tables` and `overhead_bytes`.
@@ -79,10 +92,11 @@ struct Weighing {
   Diagnostics log_problems;  // one for each different text, at its line in the log
 };
 
-// Weighs a dataset. All numbers are counted from the bytes held.
-Weighing weigh(const Dataset& dataset);
+// Weighs a dataset. All numbers are counted from the bytes held, those of live tables where they are. Errors: those of
+// asking live tables.
+Result<Weighing> weigh(const Dataset& dataset);
 // And counts, for each column, the queries of a log that read it.
-Weighing weigh(const Dataset& dataset, const QueryLog& log);
+Result<Weighing> weigh(const Dataset& dataset, const QueryLog& log);
 
 // A part of the file in two weighings: a column, a link, or what belongs to no table.
 struct PartWeight {

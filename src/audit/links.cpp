@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
 
+#include "audit/live_figures.h"
 #include "audit/trims.h"
 #include "base/failure.h"
 #include "juniper/ask.h"
@@ -168,7 +169,7 @@ Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
 
   return base::guarded([&]() -> Result<LinkReport> {
     const language::CheckedModel& model = model::checked(dataset.model());
-    const store::Store& store = store::store_of(dataset);
+    const store::Store& store = store::loaded_store_of(dataset);
     LinkReport made;
     std::vector<std::vector<std::uint8_t>> used(store.tables.size());  // rows of each table that some link leads to
     for (std::size_t i = 0; i < store.links.size(); ++i) {
@@ -180,6 +181,15 @@ Result<LinkReport> links(const Dataset& dataset, std::size_t samples) {
         return columns;
       };
       used[to].resize(store.tables[to].rows, 0);
+      if (model.tables[from.table].is_live()) {
+        // Which rows it leads to, nobody has looked at one by one.
+        used[to].assign(store.tables[to].rows, 1);
+        auto use = auditing::live_use_of(dataset, static_cast<language::LinkIndex>(i), samples);
+        if (!use) return tl::unexpected(use.error());
+        if (use->orphan_rows != 0) use->orphan_measures = orphan_measures(dataset, model.links[i]);
+        made.links.push_back(std::move(*use));
+        continue;
+      }
       // Nobody knows which rows a broken link would lead to.
       if (!store.links[i].broken.empty()) used[to].assign(store.tables[to].rows, 1);
       LinkUse use = use_of(store.links[i], columns_of(from), samples, used[to]);

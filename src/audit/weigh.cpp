@@ -7,6 +7,7 @@
 #include <map>
 #include <set>
 
+#include "audit/live_figures.h"
 #include "base/diagnostics.h"
 #include "engine/query/ask.h"
 #include "language/traverse.h"
@@ -52,13 +53,14 @@ void heaviest_first(std::vector<Weight>& weights, const Bytes& bytes) {
 
 }  // namespace
 
-Weighing weigh(const Dataset& dataset) {
+Result<Weighing> weigh(const Dataset& dataset) {
   const language::CheckedModel& model = model::checked(dataset.model());
-  const store::Store& store = store::store_of(dataset);
+  const store::Store& store = store::loaded_store_of(dataset);
   const model::Uses uses(model);
   Weighing weighing;
   weighing.model = model.name.empty() ? std::filesystem::path(dataset.model().path()).filename().string() : model.name;
   for (language::TableIndex t = 0; t < model.tables.size(); ++t) {
+    if (model.tables[t].is_live()) continue;
     const store::StoredTable& stored = store.tables[t];
     TableWeight table{stored.name, stored.rows, stored.source_bytes, 0, 0, 0};
     for (std::uint32_t c = 0; c < stored.columns.size(); ++c) {
@@ -81,6 +83,7 @@ Weighing weigh(const Dataset& dataset) {
   heaviest_first(weighing.links, [](const LinkWeight& l) { return l.bytes; });
   weighing.overhead_bytes = store.overhead.total();
   weighing.file_bytes = store.file_bytes;
+  if (auto added = auditing::add_live(dataset, weighing); !added) return tl::unexpected(added.error());
   return weighing;
 }
 
@@ -100,8 +103,10 @@ std::set<language::ColumnId> columns_read(const language::CheckedModel& model, c
 
 }  // namespace
 
-Weighing weigh(const Dataset& dataset, const QueryLog& log) {
-  Weighing weighing = weigh(dataset);
+Result<Weighing> weigh(const Dataset& dataset, const QueryLog& log) {
+  auto weighed = weigh(dataset);
+  if (!weighed) return weighed;
+  Weighing& weighing = *weighed;
   weighing.has_log = true;
   std::map<std::pair<std::string, std::string>, std::uint64_t> queries;  // of each column
   for (const LoggedQuery& logged : log.queries) {
@@ -118,11 +123,15 @@ Weighing weigh(const Dataset& dataset, const QueryLog& log) {
     for (const language::ColumnId id : columns_read(*prepared->model, prepared->query))
       queries[{prepared->model->tables[id.table].name, prepared->model->column(id).name}] += logged.times;
   }
-  for (ColumnWeight& column : weighing.columns) {
-    const auto found = queries.find({column.table, column.column});
-    column.logged_queries = found == queries.end() ? 0 : found->second;
-  }
-  return weighing;
+  const auto count = [&](std::vector<ColumnWeight>& columns) {
+    for (ColumnWeight& column : columns) {
+      const auto found = queries.find({column.table, column.column});
+      column.logged_queries = found == queries.end() ? 0 : found->second;
+    }
+  };
+  count(weighing.columns);
+  for (LiveWeight& live : weighing.live) count(live.columns);
+  return weighed;
 }
 
 }  // namespace juniper

@@ -120,7 +120,9 @@ Result<Parts> read_parts(const std::string& path) {
   if (std::filesystem::path(path).extension() == ".jrs") {
     const auto dataset = Dataset::open(path);
     if (!dataset) return tl::unexpected(dataset.error());
-    return parts_of(weigh(*dataset));
+    const auto weighing = weigh(*dataset);
+    if (!weighing) return tl::unexpected(weighing.error());
+    return parts_of(*weighing);
   }
   auto text = base::read_plain_file(path);
   if (!text) return no_weighing(path, text.error());

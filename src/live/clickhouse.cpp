@@ -144,6 +144,31 @@ class ClickhousePlace final : public Place {
     return columns;
   }
 
+  engine::LiveSizes sizes(const base::Selection& selection) override {
+    engine::LiveSizes sizes;
+    if (selection.kind == base::Selection::Kind::query) return sizes;
+    const std::size_t point = selection.text.find('.');
+    const std::string database = point == std::string::npos ? url_.database : selection.text.substr(0, point);
+    const std::string table = point == std::string::npos ? selection.text : selection.text.substr(point + 1);
+    const Answer answer =
+        ask(fmt::format("SELECT name, data_compressed_bytes FROM system.columns WHERE database = {} AND table = {}",
+                        database.empty() ? "currentDatabase()" : clickhouse_text(database), clickhouse_text(table)),
+            {{TypeKind::text, 0}, {TypeKind::integer, 0}}, nullptr);
+    std::uint64_t all = 0;
+    for (std::size_t row = 0; row < answer.rows(); ++row) {
+      const auto bytes = static_cast<std::uint64_t>(answer.value(1, row).exact());
+      sizes.columns.emplace(answer.value(0, row).text(), bytes);
+      all += bytes;
+    }
+    // A Distributed table has none of its own.
+    if (all == 0) {
+      sizes.columns.clear();
+    } else {
+      sizes.bytes = all;
+    }
+    return sizes;
+  }
+
   Answer ask(const std::string& statement, const std::vector<Type>& types, const engine::Watch* watch) override {
     const std::string text = post(statement + "\nFORMAT TabSeparated", watch);
     Answer answer(types);

@@ -25,7 +25,9 @@ constexpr int narrow_bits(Type type) {
   return type.kind == TypeKind::integer ? 63 : 59;
 }
 
-std::string text_literal(const std::string& text) {
+}  // namespace
+
+std::string clickhouse_text(const std::string& text) {
   std::string out = "'";
   for (const char c : text) {
     if (c == '\'' || c == '\\') out += '\\';
@@ -33,8 +35,6 @@ std::string text_literal(const std::string& text) {
   }
   return out + "'";
 }
-
-}  // namespace
 
 std::string clickhouse_name(const std::string& name) {
   std::string out = "`";
@@ -135,7 +135,7 @@ class ClickhouseDialect final : public Dialect {
       case TypeKind::real:
         return {fmt::format("toFloat64('{}')", text)};
       case TypeKind::text:
-        return {text_literal(value.text())};
+        return {clickhouse_text(value.text())};
       case TypeKind::date:
         if (value.exact() < 0 || value.exact() > last_day)
           refuse(engine(), fmt::format("its days begin in 1970 and end in 2105, and this is {}", text));
@@ -179,8 +179,16 @@ class ClickhouseDialect final : public Dialect {
         return arithmetic("-");
       case Op::multiply:
         return arithmetic("*");
-      case Op::divide:
-        return fmt::format("(toFloat64({}) / nullIf(toFloat64({}), 0))", x[0].text, x[1].text);
+      case Op::divide: {
+        // Of exact numbers, whole ones are divided, as there is a double for each of them.
+        const int digits = first.is_exact_number() ? std::max(first.scale, node.children[1]->type.scale) : 0;
+        const auto real = [&](std::size_t i) {
+          if (digits == 0) return fmt::format("toFloat64({})", x[i].text);
+          return fmt::format("toFloat64(toDecimal128('{}', 0) * toDecimal128({}, {}))", sql_engine::power_text(digits),
+                             x[i].text, static_cast<int>(node.children[i]->type.scale));
+        };
+        return fmt::format("({} / nullIf({}, 0))", real(0), real(1));
+      }
       case Op::int_divide:
       case Op::modulo:
         if (x[0].bits > 63 || x[1].bits > 63)
@@ -307,7 +315,7 @@ class ClickhouseDialect final : public Dialect {
         const bool as_text = is_text_key(look_up.key_types[k]);
         joined += (as_text ? to_text(row[k], look_up.key_types[k]) : to_string(row[k].exact())) + "\x1F";
       }
-      return text_literal(joined);
+      return clickhouse_text(joined);
     };
     std::string key = as_key(look_up.keys[0], look_up.key_types[0]);
     if (!is_one) {
@@ -321,7 +329,7 @@ class ClickhouseDialect final : public Dialect {
     const auto written = [&](const Value& value) -> std::string {
       // What its types do not hold is refused.
       if (look_up.type.kind == TypeKind::date || look_up.type.kind == TypeKind::datetime) literal(value, look_up.type);
-      if (is_text) return text_literal(value.is_null() ? "n" : "v" + to_text(value, look_up.type));
+      if (is_text) return clickhouse_text(value.is_null() ? "n" : "v" + to_text(value, look_up.type));
       return value.is_null() ? std::string(null_number) : to_string(value.exact());
     };
     std::string keys;
@@ -362,11 +370,11 @@ class ClickhouseDialect final : public Dialect {
     return fmt::format("toInt64({})", x.text);
   }
   static std::string element(const Value& value, Type type) {
-    return is_text_key(type) ? text_literal(to_text(value, type)) : to_string(value.exact());
+    return is_text_key(type) ? clickhouse_text(to_text(value, type)) : to_string(value.exact());
   }
   // A list as one literal: the server counts the parts of a statement, and many are too many.
   static std::string list_of(const std::string& elements, bool is_text) {
-    return fmt::format("CAST({} AS Array({}))", text_literal("[" + elements + "]"), is_text ? "String" : "Int64");
+    return fmt::format("CAST({} AS Array({}))", clickhouse_text("[" + elements + "]"), is_text ? "String" : "Int64");
   }
   // What stands for a value in a look-up as the value.
   static std::string unpacked(const std::string& value, Type type) {

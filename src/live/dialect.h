@@ -90,8 +90,9 @@ class Dialect {
 std::unique_ptr<Dialect> postgresql_dialect();
 std::unique_ptr<Dialect> sqlite_dialect();
 std::unique_ptr<Dialect> clickhouse_dialect();
-// A name in ClickHouse's quotes.
+// A name, or a text, in ClickHouse's quotes.
 std::string clickhouse_name(const std::string& name);
+std::string clickhouse_text(const std::string& text);
 
 // Throws a base::Failure with JR-713: what an engine can't do, and what to do instead.
 [[noreturn]] void refuse(const std::string& engine, const std::string& what, const std::string& suggestion = "");

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/source_place.h"
+#include "engine/asked/live_tables.h"
 #include "engine/asked/watch.h"
 #include "live/answer.h"
 #include "live/dialect.h"
@@ -26,6 +27,8 @@ class Place {
   virtual std::string relation(const base::Selection& selection) = 0;
   // The columns of a relation, and the types that they have there ("" where the engine tells none).
   virtual std::map<std::string, std::string> columns(const std::string& relation) = 0;
+  // What the engine tells of the bytes of a table.
+  virtual engine::LiveSizes sizes(const base::Selection& selection) = 0;
   // What a statement gives. Throws a base::Failure: JR-521 where it can't be run, is cut off, or takes longer than it may,
   // and those of `watch` (which may be null), after the place was told to stop.
   virtual Answer ask(const std::string& statement, const std::vector<Type>& types, const engine::Watch* watch) = 0;

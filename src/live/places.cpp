@@ -64,6 +64,12 @@ const std::string& Places::native(ColumnId id) {
       base::did_you_mean(column.header, names))});
 }
 
+engine::LiveSizes Places::sizes(TableIndex table) {
+  engine::LiveSizes sizes = of(table).sizes(source_.model.tables[table].source.selection);
+  sizes.place = name_of(table);
+  return sizes;
+}
+
 std::shared_ptr<const Answer> Places::ask(TableIndex table, const std::string& statement,
                                           const std::vector<Type>& types) {
   std::shared_ptr<const Answer>& answer = answers_[{name_of(table), statement}];

@@ -26,6 +26,7 @@ class Places {
   // The type that a column has there. Throws a base::Failure with JR-505 where the table has no such column.
   const std::string& native(language::ColumnId column);
 
+  engine::LiveSizes sizes(language::TableIndex table);
   // What a statement gives; one that was asked before is not asked again.
   std::shared_ptr<const Answer> ask(language::TableIndex table, const std::string& statement,
                                     const std::vector<Type>& types);

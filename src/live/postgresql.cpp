@@ -7,6 +7,7 @@
 #include "base/shown_text.h"
 #include "live/place.h"
 #include "source/database/postgresql_server.h"
+#include "sql/dialect.h"
 
 namespace juniper::live {
 
@@ -37,6 +38,22 @@ class PostgresqlPlace final : public Place {
       columns.emplace(libpq().PQfname(described.get(), c), without_length(libpq().PQgetvalue(named.get(), 0, 0)));
     }
     return columns;
+  }
+
+  engine::LiveSizes sizes(const base::Selection& selection) override {
+    engine::LiveSizes sizes;
+    if (selection.kind == base::Selection::Kind::query) return sizes;
+    const Type number{TypeKind::integer, 0};
+    // With all partitions.
+    const Answer answer = ask(fmt::format("SELECT COALESCE(SUM(pg_table_size(relid)), pg_table_size({0}::regclass)), "
+                                          "COALESCE(SUM(pg_indexes_size(relid)), pg_indexes_size({0}::regclass)) "
+                                          "FROM pg_partition_tree({0}::regclass)",
+                                          sql_engine::text_literal(relation(selection))),
+                              {number, number}, nullptr);
+    if (answer.rows() != 1 || answer.value(0, 0).is_null()) return sizes;
+    sizes.bytes = static_cast<std::uint64_t>(answer.value(0, 0).exact());
+    sizes.index_bytes = static_cast<std::uint64_t>(answer.value(1, 0).exact());
+    return sizes;
   }
 
   Answer ask(const std::string& text, const std::vector<Type>& types, const engine::Watch* watch) override {

@@ -138,8 +138,15 @@ class PostgresqlDialect final : public Dialect {
         return arithmetic("-");
       case Op::multiply:
         return arithmetic("*");
-      case Op::divide:
-        return fmt::format("({}::double precision / NULLIF({}::double precision, 0))", x[0].text, x[1].text);
+      case Op::divide: {
+        // Of exact numbers, whole ones are divided, as there is a double for each of them.
+        const int digits = first.is_exact_number() ? std::max(first.scale, node.children[1]->type.scale) : 0;
+        const auto whole_number = [&](const Sql& operand) {
+          return digits == 0 ? operand.text : fmt::format("({} * {})", operand.text, sql_engine::power_text(digits));
+        };
+        return fmt::format("({}::double precision / NULLIF({}::double precision, 0))", whole_number(x[0]),
+                           whole_number(x[1]));
+      }
       case Op::int_divide:
         return fmt::format("div({}::numeric, NULLIF({}::numeric, 0))", x[0].text, x[1].text);
       case Op::modulo:

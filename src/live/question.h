@@ -27,6 +27,7 @@ class Question final : public engine::LiveTables {
   engine::ScanResult scan(const engine::Source& source, const engine::ScanRequest& request) override;
   void fetch(language::TableIndex table) override;
   bool is_fetched(language::TableIndex table) const override { return fetched_.contains(table); }
+  engine::LiveSizes sizes(language::TableIndex table) override { return places_.sizes(table); }
   const std::vector<AskedStatement>& statements() const override { return places_.asked(); }
 
  private:

@@ -15,6 +15,7 @@
 #include "source/cell.h"
 #include "source/records/cells.h"
 #include "source/spelling.h"
+#include "sql/dialect.h"
 #include "sql/sqlite_functions.h"
 
 namespace juniper::live {
@@ -138,6 +139,30 @@ class SqlitePlace final : public Place {
     for (int c = 0; c < sqlite3_column_count(statement.get()); ++c)
       columns.emplace(sqlite3_column_name(statement.get(), c), "");
     return columns;
+  }
+
+  engine::LiveSizes sizes(const base::Selection& selection) override {
+    engine::LiveSizes sizes;
+    // The pages of each table and index, where SQLite was built with what counts them.
+    sqlite3_stmt* none = nullptr;
+    const bool counts =
+        sqlite3_prepare_v2(database_.get(), "SELECT pgsize FROM dbstat", -1, &none, nullptr) == SQLITE_OK;
+    sqlite3_finalize(none);
+    if (!counts || selection.kind == base::Selection::Kind::query) return sizes;
+    const Type number{TypeKind::integer, 0};
+    const std::string name = sql_engine::text_literal(selection.text);
+    const Answer answer = ask(
+        fmt::format("SELECT (SELECT SUM(pgsize) FROM dbstat WHERE name = {0}), (SELECT SUM(pgsize) FROM dbstat WHERE "
+                    "name IN (SELECT name FROM sqlite_schema WHERE type = 'index' AND tbl_name = {0}))",
+                    name),
+        {number, number}, nullptr);
+    const auto told = [&](std::size_t c) -> std::optional<std::uint64_t> {
+      const Value value = answer.value(c, 0);
+      return value.is_null() ? std::nullopt : std::optional(static_cast<std::uint64_t>(value.exact()));
+    };
+    sizes.bytes = told(0);
+    if (sizes.bytes) sizes.index_bytes = told(1).value_or(0);
+    return sizes;
   }
 
   Answer ask(const std::string& text, const std::vector<Type>& types, const engine::Watch* watch) override {

@@ -70,7 +70,9 @@ Result<Overview> overview(const Dataset& dataset, const OverviewSettings& settin
     if (!read) return tl::unexpected(read.error());
     log = std::move(*read);
   }
-  view.weighing = settings.log.empty() ? weigh(dataset) : weigh(dataset, log);
+  auto weighing = settings.log.empty() ? weigh(dataset) : weigh(dataset, log);
+  if (!weighing) return tl::unexpected(weighing.error());
+  view.weighing = std::move(*weighing);
   auto timed = base::guarded([&]() -> Result<std::int64_t> { return load_nanoseconds(store::store_of(dataset)); });
   if (!timed) return tl::unexpected(timed.error());
   view.load_nanoseconds = *timed;

@@ -223,7 +223,7 @@ std::int64_t whole_load(const store::Store& store) {
 
 BytesByPart bytes_by_part(const Dataset& dataset) {
   BytesByPart bytes;
-  const Weighing weighing = weigh(dataset);
+  const Weighing weighing = weigh(dataset).value();  // of loaded tables, which is never an error
   for (const TableWeight& table : weighing.tables) {
     bytes.dictionaries += table.dictionary_bytes;
     bytes.codes += table.code_bytes;

@@ -27,13 +27,13 @@ TEST(Weigh, AddsUpToTheFileToTheByte) {
   ASSERT_TRUE(write_demo(folder.path("d"), {3000, 5}));
   const auto dataset = Dataset::open(folder.path("d/charging.ridge"));
   ASSERT_TRUE(dataset) << test::messages(dataset.error());
-  const Weighing w = weigh(*dataset);
+  const Weighing w = weigh(*dataset).value();
   EXPECT_EQ(w.file_bytes, std::filesystem::file_size(folder.path("d/charging.jrs")));
   EXPECT_EQ(w.model, "Tideline charging network");
   expect_adds_up(w);
   // The same from the mapped file as from the store that was just made.
   const auto again = Dataset::open(folder.path("d/charging.jrs"));
-  const Weighing mapped = weigh(*again);
+  const Weighing mapped = weigh(*again).value();
   EXPECT_EQ(mapped.file_bytes, w.file_bytes);
   EXPECT_EQ(mapped.overhead_bytes, w.overhead_bytes);
   expect_adds_up(mapped);
@@ -50,7 +50,7 @@ TEST(Weigh, TellsWhatIsInAColumnAndWhoUsesIt) {
 measure m = sum(y for t)
 query q { by t.s show m })",
       {{"t.csv", "id,x,s,unused\n1,2.5,b,\n2,,a,\n3,-1.0,b,\n4,2.5,,\n"}});
-  const Weighing w = weigh(model.open());
+  const Weighing w = weigh(model.open()).value();
   const auto column = [&](const std::string& name) {
     return *std::find_if(w.columns.begin(), w.columns.end(), [&](const ColumnWeight& c) { return c.column == name; });
   };
@@ -113,7 +113,7 @@ query sites { by bays.site show energy })",
                          "{\"query\": \"sites\", \"user\": \"desk 4\"}\r\n{\"query\": \"show nothing\"}\n"));
   ASSERT_TRUE(log) << test::messages(log.error());
   EXPECT_EQ(log->lines(), 4U);
-  const Weighing weighing = weigh(model.open(), *log);
+  const Weighing weighing = weigh(model.open(), *log).value();
   std::map<std::string, std::uint64_t> queries;
   for (const ColumnWeight& c : weighing.columns) queries[c.table + "." + c.column] = c.logged_queries;
   EXPECT_EQ(queries, (std::map<std::string, std::uint64_t>{
@@ -134,7 +134,7 @@ TEST(Weigh, TwoWeighingsAreComparedLineByLine) {
   const test::SmallModel model(
       "table t from csv \"t.csv\" { a integer  b text  twice = a * 2 }\nmeasure m = sum(a for t)",
       {{"t.csv", "a,b\n1,x\n2,yy\n3,zzz\n"}});
-  const Weighing first = weigh(model.open());
+  const Weighing first = weigh(model.open()).value();
   const std::string json = model.folder.write("before.json", render(report(first), {Format::json, Color::off}));
   const std::string csv = model.folder.write("before.csv", render(report(first), {Format::csv, Color::off}));
   std::filesystem::copy_file(model.folder.path("model.jrs"), model.folder.path("before.jrs"));
@@ -149,7 +149,7 @@ TEST(Weigh, TwoWeighingsAreComparedLineByLine) {
   model.folder.write("model.ridge",
                      "table t from csv \"t.csv\" { a integer  b text  half = a / 2 }\nmeasure m = sum(a for t)");
   model.folder.write("t.csv", "a,b\n1,x\n2,yy\n3,zzz\n900000,zzz\n");
-  const Weighing second = weigh(model.open());
+  const Weighing second = weigh(model.open()).value();
   for (const std::string& before : {json, csv, store}) {
     const auto changes = weigh_against(second, before);
     ASSERT_TRUE(changes) << test::messages(changes.error());

@@ -101,7 +101,7 @@ TEST(Distributions, AReaderSeesItsRowsAlone) {
   EXPECT_EQ(seen->at(0).column, "a");
   ASSERT_EQ(seen->at(0).most_frequent.size(), 1U);
   EXPECT_EQ(seen->at(0).most_frequent[0].rows, 2U);
-  for (const ColumnWeight& column : weigh(dataset).columns)
+  for (const ColumnWeight& column : weigh(dataset)->columns)
     EXPECT_EQ(column.min.is_null() && column.max.is_null(), column.column == "b");
 }
 

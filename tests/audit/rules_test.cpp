@@ -89,7 +89,7 @@ TEST(Audit, UnusedColumnsSaveWhatTheyTake) {
   const Dataset dataset = model.open();
   EXPECT_EQ(found(dataset), "JA-101 sessions.digits\nJA-102 sessions.number");
   const Audit audited = *audit(dataset);
-  const Weighing weighing = weigh(dataset);
+  const Weighing weighing = weigh(dataset).value();
   for (const Finding& finding : audited.findings) {
     const auto weight = std::find_if(weighing.columns.begin(), weighing.columns.end(), [&](const ColumnWeight& c) {
       return c.table + "." + c.column == finding.subject;
@@ -138,7 +138,7 @@ TEST(Audit, ValuesHeldAsTextSaveWhatTheirTypeTakesLess) {
   const Audit audited = *audit(as_text);
   for (const Finding& finding : audited.findings) {
     const auto bytes = [&](const Dataset& dataset) {
-      for (const ColumnWeight& c : weigh(dataset).columns) {
+      for (const ColumnWeight& c : weigh(dataset)->columns) {
         if (c.table + "." + c.column == finding.subject) return c.total_bytes();
       }
       return std::uint64_t{0};

@@ -63,7 +63,7 @@ struct Surroundings {
       std::ifstream file(entry.path(), std::ios::binary);
       baseline.emplace(name, std::string((std::istreambuf_iterator<char>(file)), {}));
     }
-    weighing = weigh(*dataset);
+    weighing = weigh(*dataset).value();
     auto answer = ask(*dataset, Question{"by_bay"});
     if (!answer) std::abort();
     result = std::move(*answer);

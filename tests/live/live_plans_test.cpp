@@ -9,6 +9,8 @@
 
 #include "juniper/explain.h"
 #include "juniper/export.h"
+#include "juniper/links.h"
+#include "juniper/weigh.h"
 #include "model/access.h"
 #include "random/drawn_model.h"
 #include "random/random_query.h"
@@ -100,6 +102,45 @@ bool is_refused(const Diagnostics& errors) {
   return codes.contains(errors[0].code) && !is_away;
 }
 
+// What the figures of live tables say otherwise than those of the same tables in a store.
+std::string figures_difference(const Dataset& loaded, const Dataset& live) {
+  const auto weighed = weigh(live);
+  if (!weighed) return is_refused(weighed.error()) ? "" : test::messages(weighed.error());
+  const Weighing of_store = weigh(loaded).value();
+  for (const LiveWeight& table : weighed->live) {
+    for (const ColumnWeight& got : table.columns) {
+      const auto want = std::find_if(of_store.columns.begin(), of_store.columns.end(), [&](const ColumnWeight& c) {
+        return c.table == got.table && c.column == got.column;
+      });
+      if (want == of_store.columns.end()) return "no column " + got.column;
+      const bool same = got.rows == want->rows && got.distinct == want->distinct && got.nulls == want->nulls &&
+                        compare(got.min, want->min) == 0 && compare(got.max, want->max) == 0;
+      if (!same) {
+        return fmt::format("{}.{}: {} rows, {} distinct, {} nulls, {} to {}, and in the store {}, {}, {}, {} to {}",
+                           got.table, got.column, got.rows, got.distinct, got.nulls, to_text(got.min, got.type),
+                           to_text(got.max, got.type), want->rows, want->distinct, want->nulls,
+                           to_text(want->min, got.type), to_text(want->max, got.type));
+      }
+    }
+  }
+  const auto got = links(live);
+  if (!got) return is_refused(got.error()) ? "" : test::messages(got.error());
+  const auto want = links(loaded);
+  if (!want) return test::messages(want.error());
+  for (std::size_t i = 0; i < got->links.size(); ++i) {
+    const LinkUse& a = got->links[i];
+    const LinkUse& b = want->links[i];
+    if (!a.broken.empty() || !b.broken.empty()) continue;
+    const auto figures = [](const LinkUse& use) {
+      return fmt::format("{} {} rows, {} keys, {} null; {} rows, {} used; {} orphans in {} rows", use.link,
+                         use.many_rows, use.many_keys, use.null_rows, use.one_rows, use.used_rows, use.orphan_keys,
+                         use.orphan_rows);
+    };
+    if (figures(a) != figures(b)) return figures(a) + ", and in the store " + figures(b);
+  }
+  return "";
+}
+
 struct Counts {
   std::size_t asked = 0;
   std::size_t compared = 0;
@@ -130,6 +171,12 @@ Counts ask_all(const Engine& engine, bool is_drawn, std::uint64_t seed, std::siz
       // What is computed by the load may look at live rows.
       EXPECT_EQ(live.error()[0].code, "JR-224") << test::messages(live.error()) << text;
       continue;
+    }
+    if (const std::string differs = figures_difference(*loaded, *live); !differs.empty()) {
+      std::string all = text;
+      for (const auto& [name, csv] : model.files()) all += "--- " + name + "\n" + csv;
+      ADD_FAILURE() << differs << "\n" << all;
+      return counts;
     }
     constexpr std::size_t of_each_model = 12;
     for (std::size_t q = 0; q < of_each_model; ++q) {

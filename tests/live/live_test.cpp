@@ -96,7 +96,6 @@ TEST(Live, WhatReadsAllRowsSaysThatItDoesNot) {
   const InSqlite database;
   const test::SmallModel model(live_model({"sessions"}, database.place()), files);
   const Dataset live = model.open();
-  EXPECT_EQ(test::codes(links(live).error()), "JR-714");
   EXPECT_EQ(test::codes(audit(live).error()), "JR-714");
   EXPECT_EQ(test::codes(export_tables(live, model.folder.path("out")).error()), "JR-714");
   Question naive{"stations"};
@@ -199,8 +198,7 @@ TEST(Live, AnAnswerIsWholeOrAnErrorWhileAShardIsKilled) {
   const test::SmallModel loaded(loaded_model, files);
   const Dataset store = loaded.open();
   ASSERT_TRUE(server.spread(store, other));
-  const test::SmallModel model(
-      live_model({"sessions", "bays"}, "clickhouse \"" + server.place() + "\""), files);
+  const test::SmallModel model(live_model({"sessions", "bays"}, "clickhouse \"" + server.place() + "\""), files);
   const Dataset live = model.open();
   const std::string want = test::answer(store, "stations");
   EXPECT_EQ(test::answer(live, "stations"), want);

@@ -85,7 +85,7 @@ TEST(BrokenLinks, AreShownByLinksAndWeigh) {
   const std::string shown = render(report(*found));
   EXPECT_NE(shown.find("Broken links"), std::string::npos) << shown;
   std::uint64_t bytes = 0;
-  const Weighing weighing = weigh(dataset);
+  const Weighing weighing = weigh(dataset).value();
   for (const TableWeight& table : weighing.tables) bytes += table.total_bytes();
   EXPECT_EQ(bytes + weighing.overhead_bytes, weighing.file_bytes);
 }

@@ -432,7 +432,7 @@ TEST_P(Faults, ADocumentIsWholeOrThrows) {
   const auto explained = explain(*dataset, {"by sessions.channel show total"});
   const auto link_uses = links(*dataset);
   ASSERT_TRUE(answered && found && explained && link_uses);
-  const Weighing weighing = weigh(*dataset);
+  const Weighing weighing = weigh(*dataset).value();
   for (const Format format : {Format::terminal, Format::json, Format::csv, Format::markdown}) {
     const RenderOptions as{format, Color::on};
     const std::vector<std::function<std::string()>> documents{

@@ -213,7 +213,7 @@ void ask_everything(Random& random, const test::RandomModel& model, const Datase
     question.plan = Plan::naive;
     if (q < 2) (void)ask(dataset, question);
   }
-  const Weighing weighing = weigh(dataset);
+  const Weighing weighing = weigh(dataset).value();
   (void)links(dataset);
   (void)audit(dataset);
   (void)dataset.warnings();

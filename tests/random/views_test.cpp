@@ -63,7 +63,7 @@ TEST(Views, AgreeWithAnswers) {
     if (!dataset) continue;
     SCOPED_TRACE(model.text());
 
-    const Weighing weighing = weigh(*dataset);
+    const Weighing weighing = weigh(*dataset).value();
     std::uint64_t bytes = weighing.overhead_bytes;
     for (const TableWeight& table : weighing.tables) bytes += table.total_bytes();
     EXPECT_EQ(bytes, weighing.file_bytes);

@@ -303,7 +303,7 @@ TEST_F(ResultReport, DifferencesCarryTheFormatsOfTheirColumns) {
 }
 
 TEST_F(ResultReport, WeighingsAreSortedAndCut) {
-  const Weighing weighing = weigh(model_.open());
+  const Weighing weighing = weigh(model_.open()).value();
   const std::string names = render(report(weighing, {WeighOrder::name, 3}), {Format::csv, Color::off, true, "parts"});
   EXPECT_EQ(std::count(names.begin(), names.end(), '\n'), 4);
   EXPECT_LT(names.find("t,d,"), names.find("t,g,"));

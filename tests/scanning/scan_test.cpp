@@ -118,7 +118,7 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
   const auto demo = Dataset::open(folder.path("d/charging.ridge"));
   const auto columns = [](const Dataset& dataset) {
     std::set<std::string> all;
-    for (const ColumnWeight& c : weigh(dataset).columns) {
+    for (const ColumnWeight& c : weigh(dataset)->columns) {
       // The demo declares a number as a text on purpose.
       if (!c.calculated && c.column != "battery_start")
         all.insert(c.table + "." + c.column + " " + to_string(c.type) + (c.key ? " key" : ""));
@@ -128,7 +128,7 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
   EXPECT_EQ(columns(*proposed), columns(*demo));
   const auto links = [](const Dataset& dataset) {
     std::set<std::string> all;
-    for (const LinkWeight& l : weigh(dataset).links) all.insert(l.link.substr(0, l.link.find(" as ")));
+    for (const LinkWeight& l : weigh(dataset)->links) all.insert(l.link.substr(0, l.link.find(" as ")));
     return all;
   };
   // A link by what is put together from two columns stands in no file, but these two do.
@@ -526,7 +526,7 @@ TEST(Scan, WhatIsProposedParsesLoadsAndWeighs) {
     ASSERT_TRUE(write_new(*found, folder.path("m.ridge")));
     const auto dataset = Dataset::open(folder.path("m.ridge"));
     ASSERT_TRUE(dataset) << test::messages(dataset.error()) << found->text << all;
-    EXPECT_FALSE(weigh(*dataset).columns.empty());
+    EXPECT_FALSE(weigh(*dataset)->columns.empty());
     ++weighed;
   }
   EXPECT_GT(weighed * 3, test::test_count(300));

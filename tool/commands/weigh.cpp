@@ -22,7 +22,9 @@ int run(const WeighArguments& arguments, Context& context) {
       if (!read) return console.fail(read.error());
       log = std::move(*read);
     }
-    const Weighing weighing = arguments.log.empty() ? weigh(dataset) : weigh(dataset, log);
+    const auto weighed = arguments.log.empty() ? weigh(dataset) : weigh(dataset, log);
+    if (!weighed) return console.fail(weighed.error());
+    const Weighing& weighing = *weighed;
     console.warn(weighing.log_problems);
     if (!arguments.before.empty()) {
       const auto changes = weigh_against(weighing, arguments.before);

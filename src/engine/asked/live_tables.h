@@ -7,7 +7,10 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <memory>
+#include <optional>
+#include <string>
 #include <vector>
 
 #include "juniper/explain.h"
@@ -20,6 +23,14 @@ class KeyValues;
 struct ScanRequest;
 struct ScanResult;
 struct Source;
+
+// What an engine tells of the bytes that a table takes there; nothing where it doesn't.
+struct LiveSizes {
+  std::string place;  // "postgresql service=charging"
+  std::optional<std::uint64_t> bytes;
+  std::optional<std::uint64_t> index_bytes;
+  std::map<std::string, std::uint64_t> columns;  // by their names there
+};
 
 // Belongs to one question, and to one thread.
 class LiveTables {
@@ -37,6 +48,8 @@ class LiveTables {
   // A pass over a live table. Throws MoreValues; a base::Failure where the place does not answer (JR-521) or can't
   // answer this (JR-713).
   virtual ScanResult scan(const Source& source, const ScanRequest& request) = 0;
+  // The bytes of a live table. Throws as `scan`.
+  virtual LiveSizes sizes(language::TableIndex table) = 0;
   // What was asked so far, in that order.
   virtual const std::vector<AskedStatement>& statements() const = 0;
 };

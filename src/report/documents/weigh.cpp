@@ -199,6 +199,53 @@ Table weight_tables(const Weighing& weighing) {
   return table;
 }
 
+// What live tables hold, and what they take where they are.
+void add_live(const Weighing& weighing, std::size_t top, Report& report) {
+  if (weighing.live.empty()) return;
+  const auto there = [](const std::optional<std::uint64_t>& bytes) { return bytes ? cell::bytes(*bytes) : Cell{}; };
+  Table tables{"live_tables",
+               InCsv::with_all,
+               {left("table", "table"), left("place", "live on"), right("rows", "rows"), right("bytes", "bytes there"),
+                right("index_bytes", "indexes there")},
+               {}};
+  cell::give_way(tables, {"index_bytes", "place"});
+  std::vector<const ColumnWeight*> columns;
+  for (const LiveWeight& live : weighing.live) {
+    tables.rows.push_back({{cell::text(live.table), cell::text(live.place), cell::count(live.rows), there(live.bytes),
+                            there(live.index_bytes)}});
+    for (const ColumnWeight& column : live.columns) columns.push_back(&column);
+  }
+  std::stable_sort(columns.begin(), columns.end(), [](const ColumnWeight* a, const ColumnWeight* b) {
+    return std::pair(a->there_bytes.value_or(0), a->distinct) > std::pair(b->there_bytes.value_or(0), b->distinct);
+  });
+  const std::size_t shown = top == 0 ? columns.size() : std::min(top, columns.size());
+  Table table{"live_columns",
+              InCsv::with_all,
+              {left("table", "table", Audience::programs), left("name", "name", Audience::programs),
+               left("column", "column", Audience::people), left("type", "type"), right("distinct", "distinct"),
+               right("nulls", "nulls"), left("min", "least"), left("max", "most"), right("there_bytes", "bytes there"),
+               left("used_by", "used by"),
+               right("logged_queries", "queries of the log", weighing.has_log ? Audience::all : Audience::programs)},
+              {}};
+  cell::give_way(table, {"nulls", "type", "max", "min", "used_by"});
+  for (std::size_t i = 0; i < shown; ++i) {
+    const ColumnWeight& c = *columns[i];
+    Cell used = cell::text(uses_in_short(c.used_by));
+    used.exact = uses_in_full(c.used_by);
+    const base::ValueFormat format(c.type);
+    table.rows.push_back({{cell::text(c.table), cell::text(c.column), cell::text(c.table + "." + c.column),
+                           cell::text(to_string(c.type)), cell::count(c.distinct), cell::count(c.nulls),
+                           cell::value(c.min, format), cell::value(c.max, format), there(c.there_bytes), used,
+                           weighing.has_log ? cell::count(c.logged_queries) : Cell{}}});
+  }
+  report.blocks.push_back(Heading{"Live tables, which take no bytes here"});
+  report.blocks.push_back(std::move(tables));
+  report.blocks.push_back(Heading{shown == columns.size()
+                                      ? fmt::format("Their {}", plural(columns.size(), "column"))
+                                      : fmt::format("The first {} of their {} columns", shown, columns.size())});
+  report.blocks.push_back(std::move(table));
+}
+
 }  // namespace
 
 Report report(const Weighing& weighing, const WeighView& view) {
@@ -216,6 +263,7 @@ Report report(const Weighing& weighing, const WeighView& view) {
   made.blocks.push_back(Fact{"source_bytes", "source files", source});
   made.blocks.push_back(Fact{"overhead_bytes", "file overhead", cell::bytes(weighing.overhead_bytes)});
   made.blocks.push_back(report_figures::treemap(weighing, {}));
+  add_live(weighing, view.top, made);
   made.blocks.push_back(Heading{"Tables"});
   made.blocks.push_back(weight_tables(weighing));
   const std::size_t shown = view.top == 0 ? parts.size() : std::min(view.top, parts.size());
