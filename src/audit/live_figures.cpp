@@ -54,7 +54,7 @@ std::string of_row(const CheckedModel& model, ColumnId id) {
 }
 
 // The figures of a live table's columns.
-Result<void> add_columns(const Dataset& dataset, TableIndex t, const model::Uses& uses, const engine::LiveSizes& sizes,
+Result<void> add_figures_of(const Dataset& dataset, TableIndex t, const model::Uses& uses, const engine::LiveSizes& sizes,
                          Weighing& weighing) {
   const CheckedModel& model = model::checked(dataset.model());
   const Table& table = model.tables[t];
@@ -122,7 +122,7 @@ Result<void> add_live(const Dataset& dataset, Weighing& weighing) {
       return source.get().live->sizes(t);
     });
     if (!sizes) return tl::unexpected(sizes.error());
-    if (auto added = add_columns(dataset, t, uses, *sizes, weighing); !added) return added;
+    if (auto added = add_figures_of(dataset, t, uses, *sizes, weighing); !added) return added;
   }
   return {};
 }

@@ -8,7 +8,7 @@ const Store& store_of(const Dataset& dataset) {
   if (Access::live(dataset) != nullptr) {
     throw base::Failure(
         base::error("JR-714", "some tables of this model are live, and this reads the rows of all",
-                    "ask, explain and unfold work over live tables; for the rest, load the tables: write "
+                    "ask, explain, weigh, links and check work over live tables; for the rest, load them: write "
                     "`from` in the place of `live on`"));
   }
   return loaded_store_of(dataset);

@@ -101,7 +101,8 @@ TEST(Distributions, AReaderSeesItsRowsAlone) {
   EXPECT_EQ(seen->at(0).column, "a");
   ASSERT_EQ(seen->at(0).most_frequent.size(), 1U);
   EXPECT_EQ(seen->at(0).most_frequent[0].rows, 2U);
-  for (const ColumnWeight& column : weigh(dataset)->columns)
+  const Weighing weighed = weigh(dataset).value();
+  for (const ColumnWeight& column : weighed.columns)
     EXPECT_EQ(column.min.is_null() && column.max.is_null(), column.column == "b");
 }
 

@@ -138,7 +138,8 @@ TEST(Audit, ValuesHeldAsTextSaveWhatTheirTypeTakesLess) {
   const Audit audited = *audit(as_text);
   for (const Finding& finding : audited.findings) {
     const auto bytes = [&](const Dataset& dataset) {
-      for (const ColumnWeight& c : weigh(dataset)->columns) {
+      const Weighing weighed = weigh(dataset).value();
+      for (const ColumnWeight& c : weighed.columns) {
         if (c.table + "." + c.column == finding.subject) return c.total_bytes();
       }
       return std::uint64_t{0};

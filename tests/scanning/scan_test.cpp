@@ -118,7 +118,8 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
   const auto demo = Dataset::open(folder.path("d/charging.ridge"));
   const auto columns = [](const Dataset& dataset) {
     std::set<std::string> all;
-    for (const ColumnWeight& c : weigh(dataset)->columns) {
+    const Weighing weighed = weigh(dataset).value();
+    for (const ColumnWeight& c : weighed.columns) {
       // The demo declares a number as a text on purpose.
       if (!c.calculated && c.column != "battery_start")
         all.insert(c.table + "." + c.column + " " + to_string(c.type) + (c.key ? " key" : ""));
@@ -128,7 +129,8 @@ TEST(Scan, TheDemosFilesGiveTheDemosModel) {
   EXPECT_EQ(columns(*proposed), columns(*demo));
   const auto links = [](const Dataset& dataset) {
     std::set<std::string> all;
-    for (const LinkWeight& l : weigh(dataset)->links) all.insert(l.link.substr(0, l.link.find(" as ")));
+    const Weighing weighed = weigh(dataset).value();
+    for (const LinkWeight& l : weighed.links) all.insert(l.link.substr(0, l.link.find(" as ")));
     return all;
   };
   // A link by what is put together from two columns stands in no file, but these two do.
