@@ -325,12 +325,22 @@ class ClickhouseDialect final : public Dialect {
       }
       key += ")";
     }
-    // A null stands there as something else, as no list holds one.
+    // A null stands there as something else, as no list holds one: as the number behind the largest, since the server
+    // computes with what stands where a null is.
+    int128 largest = 0;
+    if (!is_text) {
+      const auto look = [&](const Value& value) {
+        if (!value.is_null()) largest = std::max(largest, value.exact());
+      };
+      for (const Value& value : look_up.values) look(value);
+      look(look_up.otherwise);
+    }
+    const std::string null_number = to_string(largest + 1);
     const auto written = [&](const Value& value) -> std::string {
       // What its types do not hold is refused.
       if (look_up.type.kind == TypeKind::date || look_up.type.kind == TypeKind::datetime) literal(value, look_up.type);
       if (is_text) return clickhouse_text(value.is_null() ? "n" : "v" + to_text(value, look_up.type));
-      return value.is_null() ? std::string(null_number) : to_string(value.exact());
+      return value.is_null() ? null_number : to_string(value.exact());
     };
     std::string keys;
     std::string values;
@@ -340,17 +350,15 @@ class ClickhouseDialect final : public Dialect {
     }
     const std::string otherwise =
         is_text ? written(look_up.otherwise) : fmt::format("toInt64({})", written(look_up.otherwise));
-    if (keys.empty()) return {unpacked(otherwise, look_up.type), bits_of(look_up)};
+    if (keys.empty()) return {unpacked(otherwise, look_up.type, null_number), bits_of(look_up)};
     const std::string value = fmt::format("if(isNull({0}), {1}, transform(assumeNotNull({0}), {2}, {3}, {1}))", key,
                                           otherwise, list_of(keys, is_text_key(key_type)), list_of(values, is_text));
-    return {unpacked(value, look_up.type), bits_of(look_up)};
+    return {unpacked(value, look_up.type, null_number), bits_of(look_up)};
   }
   bool joins() const override { return false; }
   std::string name(const std::string&, const std::string& column) const override { return clickhouse_name(column); }
 
  private:
-  static constexpr std::string_view null_number = "-9223372036854775807";
-
   // A branch of a choice, in the one width of all.
   static std::string alike(const Node& node, std::size_t i, const std::vector<Sql>& x) {
     if (!node.type.is_exact_number() || x[i].text == "NULL") return x[i].text;
@@ -377,7 +385,7 @@ class ClickhouseDialect final : public Dialect {
     return fmt::format("CAST({} AS Array({}))", clickhouse_text("[" + elements + "]"), is_text ? "String" : "Int64");
   }
   // What stands for a value in a look-up as the value.
-  static std::string unpacked(const std::string& value, Type type) {
+  static std::string unpacked(const std::string& value, Type type, const std::string& null_number) {
     switch (type.kind) {
       case TypeKind::text:
         return fmt::format("if({0} = 'n', NULL, substring({0}, 2))", value);

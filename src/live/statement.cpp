@@ -287,10 +287,12 @@ void Statement::add_loaded(const Path& path, const NodePtr& behind, LookUp& look
         fmt::format("{} has {} rows, too many to be sent along with a statement", model_.tables[to.table].name, rows),
         "leave it where the rows are that lead to it: live on the same place");
   }
+  // Texts are views of what the program holds.
+  std::optional<engine::Program> program;
   engine::Vector values;
   if (behind) {
-    engine::Program program(source_, to.table);
-    values = program.evaluate(program.add(behind), source_.threads);
+    program.emplace(source_, to.table);
+    values = program->evaluate(program->add(behind), source_.threads);
   }
   for (std::uint64_t row = 0; row < rows; ++row) {
     std::vector<Value> key;

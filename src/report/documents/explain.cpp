@@ -12,6 +12,29 @@ namespace cell = report_cells;
 
 using report_cells::left;
 using report_cells::right;
+
+// A statement for people: of a long list in it, such as the keys of a look-up, they see the beginning.
+std::string abridged(const std::string& statement) {
+  constexpr std::size_t longest = 160;
+  constexpr std::size_t kept = 60;
+  std::string text;
+  std::size_t at = 0;
+  while (at < statement.size()) {
+    const std::size_t open = statement.find_first_of("[(", at);
+    const std::size_t begin = open == std::string::npos ? statement.size() : open + 1;
+    text += statement.substr(at, begin - at);
+    at = begin;
+    // Brackets without others in them, in which values stand one behind the other.
+    const std::size_t close = statement.find_first_of("[]()", begin);
+    if (close == std::string::npos || close - begin <= longest || statement[close] == '[' || statement[close] == '(')
+      continue;
+    const std::size_t cut = statement.find(',', begin + kept);
+    if (cut >= close) continue;
+    text += statement.substr(begin, cut - begin) + ", …";
+    at = close;
+  }
+  return text;
+}
 }  // namespace
 
 Report report(const Explanation& explanation) {
@@ -43,18 +66,19 @@ Report report(const Explanation& explanation) {
     Table asked{"statements",
                 InCsv::with_all,
                 {right("statement", "statement"), left("place", "asked of"), right("rows", "rows moved"),
-                 right("bytes", "bytes moved"), right("nanoseconds", "time")},
+                 right("bytes", "bytes moved"), right("nanoseconds", "time"), left("text", "text", Audience::programs)},
                 {}};
     std::uint64_t number = 0;
     for (const AskedStatement& statement : explanation.statements) {
-      asked.rows.push_back({{cell::count(++number), cell::text(statement.place), cell::count(statement.rows),
-                             cell::bytes(statement.bytes), cell::nanoseconds(statement.nanoseconds)}});
+      asked.rows.push_back(
+          {{cell::count(++number), cell::text(statement.place), cell::count(statement.rows),
+            cell::bytes(statement.bytes), cell::nanoseconds(statement.nanoseconds), cell::text(statement.text)}});
     }
     made.blocks.push_back(std::move(asked));
     number = 0;
     for (const AskedStatement& statement : explanation.statements) {
       made.blocks.push_back(Paragraph{fmt::format("Statement {}:", ++number)});
-      made.blocks.push_back(Verbatim{fmt::format("statement_{}", number), statement.text + "\n"});
+      made.blocks.push_back(Verbatim{fmt::format("statement_{}", number), abridged(statement.text) + "\n"});
     }
   }
   for (const std::string& text : explanation.row_by_row) made.blocks.push_back(Paragraph{"Row by row: " + text});
