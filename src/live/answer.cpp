@@ -77,6 +77,7 @@ void Answer::add_exact(int128 value) {
 
 void Answer::add_real(double value) {
   const Type type = types_[at_];
+  if (std::isnan(value)) misfit("NaN", type);
   // What leaves the finite numbers is null.
   if (!std::isfinite(value)) return add_null();
   engine::Vector& column = next(engine::State::value);
@@ -105,7 +106,8 @@ void Answer::add_text(std::string_view cell) {
       if (cell == "f" || cell == "0" || cell == "false") return add_exact(0);
       misfit(cell, type);
     case TypeKind::real: {
-      if (cell == "nan" || cell == "NaN" || cell.ends_with("inf") || cell.ends_with("Infinity")) return add_null();
+      // What leaves the finite numbers is null; what is no number stood in the table.
+      if (cell.ends_with("inf") || cell.ends_with("Infinity")) return add_null();
       const auto value = parse_value(cell, type);
       if (!value) misfit(cell, type);
       return add_real(value->real());

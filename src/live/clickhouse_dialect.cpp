@@ -284,6 +284,11 @@ class ClickhouseDialect final : public Dialect {
     if (type.kind == TypeKind::integer && x.bits > 32) return fmt::format("sum(toDecimal128({}, 0))", x.text);
     return fmt::format("sum({})", x.text);
   }
+  std::optional<std::string> sum_check(const Sql& x, Type type) const override {
+    constexpr int bits_of_rows = 34;
+    if (!type.is_exact_number() || x.bits + bits_of_rows <= most_bits) return std::nullopt;
+    return fmt::format("sum(toFloat64({}))", x.text);
+  }
   std::string count_distinct(const Sql& x, Type) const override { return fmt::format("uniqExact({})", x.text); }
   std::string extreme(const Sql& x, Type type, bool least) const override {
     const std::string found = fmt::format("{}({})", least ? "min" : "max", x.text);

@@ -66,6 +66,8 @@ class Dialect {
   virtual std::string key(const Sql& x, Type type) const = 0;
   // Of the values of x, nulls left out.
   virtual std::string sum(const Sql& x, Type type) const = 0;
+  // The same sum in reals, where the exact one may wrap around unnoticed.
+  virtual std::optional<std::string> sum_check(const Sql&, Type) const { return std::nullopt; }
   virtual std::string count_distinct(const Sql& x, Type type) const = 0;
   virtual std::string extreme(const Sql& x, Type type, bool least) const = 0;
   // Of reals: their number, mean, and sum of squared deviations; nothing where the engine computes none that is stable.

@@ -37,6 +37,12 @@ class PostgresqlPlace final : public Place {
       const auto named = server_.run("SELECT format_type($1::oid, $2::int)", {type.c_str(), modifier.c_str()});
       columns.emplace(libpq().PQfname(described.get(), c), without_length(libpq().PQgetvalue(named.get(), 0, 0)));
     }
+    // Where different texts are equal, texts are compared byte by byte.
+    const auto blurred = server_.run("SELECT EXISTS (SELECT 1 FROM pg_collation WHERE NOT collisdeterministic)");
+    if (*libpq().PQgetvalue(blurred.get(), 0, 0) != 't') return columns;
+    for (auto& [name, type] : columns) {
+      if (type == "text" || type.starts_with("character")) type = "blurred " + type;
+    }
     return columns;
   }
 

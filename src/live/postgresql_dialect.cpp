@@ -32,6 +32,11 @@ class PostgresqlDialect final : public Dialect {
   std::string engine() const override { return "PostgreSQL"; }
 
   Sql column(const std::string& name, const Column& column, const std::string& native) const override {
+    constexpr std::string_view blurred = "blurred ";
+    if (native.starts_with(blurred)) {
+      const Sql text = this->column(name, column, native.substr(blurred.size()));
+      return {fmt::format("({} COLLATE \"C\")", text.text)};
+    }
     const auto misfit = [&] {
       refuse(
           engine(),

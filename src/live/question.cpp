@@ -4,10 +4,12 @@
 
 #include <algorithm>
 #include <boost/unordered/unordered_flat_map.hpp>
+#include <cmath>
 #include <deque>
 #include <numeric>
 #include <optional>
 
+#include "base/exact.h"
 #include "base/failure.h"
 #include "engine/aggregate/given.h"
 #include "engine/vector/column_values.h"
@@ -23,6 +25,18 @@ using engine::ScanAggregate;
 using engine::ScanKey;
 using engine::ScanRequest;
 using engine::ScanResult;
+
+namespace {
+
+// What tells rows apart, or is fetched, stands in 64 bits as the values of columns do.
+void require_64_bits(const Value& value) {
+  if (value.kind() != Value::Kind::exact || base::fits_int64(value.exact())) return;
+  throw base::Failure(
+      base::error("JR-521", fmt::format("a live table holds {}, which does not fit 64 bits", to_string(value.exact())),
+                  "declare the column as text, or as real"));
+}
+
+}  // namespace
 
 // --- known values ---------------------------------------------------------------------------------------------------
 
@@ -125,6 +139,7 @@ class Question::Coder {
     };
   }
   std::uint64_t note(Known& known, const Value& value) {
+    require_64_bits(value);
     fresh_[&known].insert(value);
     return 0;
   }
@@ -176,7 +191,10 @@ void Question::fetch(TableIndex t) {
   const std::vector<std::size_t> order = order_of(*answer, table.columns.size());
   for (std::uint32_t c = 0; c < table.columns.size(); ++c) {
     std::vector<Value> values;
-    for (const std::size_t row : order) values.push_back(answer->value(c, row));
+    for (const std::size_t row : order) {
+      values.push_back(answer->value(c, row));
+      require_64_bits(values.back());
+    }
     stored.columns[c].data = column_of(table.columns[c].type, values);
     if (table.columns[c].key && (stored.columns[c].data.nulls != 0 || stored.columns[c].data.distinct != stored.rows)) {
       throw base::Failure({source_.model.sources.diagnostic(
@@ -320,9 +338,32 @@ class Pass {
     return selected;
   }
 
+  // A sum that may leave the engine's numbers without a word: the same in reals, which tells.
+  void select_check(Statement& statement, const Sql& x, Type type, std::size_t sum) {
+    const auto check = statement.dialect().sum_check(x, type);
+    if (check) checks_.push_back({sum, statement.select(*check, {TypeKind::real, 0}), type});
+  }
+
+  void check_sums(const Answer& answer) {
+    for (const SumCheck& check : checks_) {
+      for (std::size_t row = 0; row < answer.rows(); ++row) {
+        const Value sum = answer.value(check.sum, row);
+        const Value real = answer.value(check.real, row);
+        if (sum.is_null() || real.is_null()) continue;
+        // What has wrapped around is off by the whole width of the numbers.
+        const double units = real.real() * static_cast<double>(base::power_of_ten(check.type.scale));
+        if (std::abs(units - static_cast<double>(sum.exact())) < 0x1p120) continue;
+        throw base::Failure(
+            base::error("JR-521", "a sum does not fit the engine's numbers", "narrow the rows, or sum reals"));
+      }
+    }
+    checks_.clear();
+  }
+
   template <class CodesOf>
   Told tell(const Statement& statement, const std::map<std::uint32_t, Statement::Key>& keys, const CodesOf& codes_of) {
     Told told{places_.ask(request_.table, statement.text(), statement.types()), {}};
+    check_sums(*told.answer);
     told.codes.resize(request_.keys.size());
     for (const auto& [key, selected] : keys) told.codes[key] = codes_of(request_.keys[key], selected, *told.answer);
     return told;
@@ -424,10 +465,12 @@ class Pass {
       case Aggregate::exists:
         return {statement.select(is_all ? "COUNT(*)" : fmt::format("COUNT({})", x.text), count)};
       case Aggregate::sum:
-        return {statement.select(dialect.sum(x, type), type)};
-      case Aggregate::avg:
-        return {statement.select(dialect.sum(x, type), type),
-                statement.select(fmt::format("COUNT({})", x.text), count)};
+      case Aggregate::avg: {
+        const std::size_t sum = statement.select(dialect.sum(x, type), type);
+        select_check(statement, x, type, sum);
+        if (node.aggregate == Aggregate::sum) return {sum};
+        return {sum, statement.select(fmt::format("COUNT({})", x.text), count)};
+      }
       case Aggregate::min:
       case Aggregate::every:
         return {statement.select(dialect.extreme(x, type, true), type)};
@@ -569,6 +612,12 @@ class Pass {
   Places& places_;
   const ScanRequest& request_;
   std::set<std::uint32_t> used_;  // keys of some grouping
+  struct SumCheck {
+    std::size_t sum = 0;  // columns of the statement at hand
+    std::size_t real = 0;
+    Type type;
+  };
+  std::vector<SumCheck> checks_;
   std::vector<Asked> asked_;
   std::deque<engine::Vector> own_;
   // Of an answer by its number, a column whose values stand here instead.

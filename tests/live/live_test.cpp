@@ -189,6 +189,29 @@ TEST(Live, APostgresqlServerIsOnlyRead) {
   EXPECT_EQ(test::codes(ask(test::SmallModel(text, files).open(), {"show energy"}).error()), "JR-713");
 }
 
+TEST(Live, WhatPostgresqlTakesForEqualOrForANumberIsNoneHere) {
+  test::Postgresql server;
+  ASSERT_EQ(server.problem(), "");
+  for (const auto& answer :
+       server.run({"CREATE COLLATION blurred (provider = icu, locale = 'und-u-ks-level2', deterministic = false)",
+                   "CREATE TABLE odd (id bigint, name text COLLATE blurred, many numeric(30, 0), air double precision)",
+                   "INSERT INTO odd VALUES (1, 'Coast', 1, 0.5), (2, 'coast', 100000000000000000000, 'NaN')"}))
+    EXPECT_EQ(answer.error, "");
+  const test::SmallModel model(
+      fmt::format(
+          "table odd live on postgresql \"{}\" table \"odd\" {{ id integer  name text  many integer  air real }}",
+          server.place()),
+      {});
+  const Dataset odd = model.open();
+  EXPECT_EQ(test::answer(odd, "by odd.name show count(odd) as n"), "Coast|1\ncoast|1");
+  EXPECT_EQ(test::answer(odd, "show count(odd) as n where odd.name = \"coast\""), "1");
+  EXPECT_EQ(test::answer(odd, "show count(distinct name for odd) as n"), "2");
+  // A number that no column holds tells nothing apart, and a NaN is none.
+  EXPECT_EQ(test::codes(ask(odd, {"by odd.many show count(odd) as n"}).error()), "JR-521");
+  EXPECT_EQ(test::codes(ask(odd, {"show sum(air for odd) as air"}).error()), "JR-521");
+  EXPECT_EQ(test::answer(odd, "show sum(air for odd) as air where odd.id = 1"), "0.5");
+}
+
 // One of two servers that hold half of the rows each.
 TEST(Live, AnAnswerIsWholeOrAnErrorWhileAShardIsKilled) {
   test::Clickhouse other;
