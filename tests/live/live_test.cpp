@@ -189,6 +189,50 @@ TEST(Live, APostgresqlServerIsOnlyRead) {
   EXPECT_EQ(test::codes(ask(test::SmallModel(text, files).open(), {"show energy"}).error()), "JR-713");
 }
 
+// A fact in partitions on two further servers.
+TEST(Live, PostgresqlOverTwoForeignServersAgrees) {
+  test::Postgresql first;
+  test::Postgresql second;
+  test::Postgresql front;
+  const test::SmallModel loaded(loaded_model, files);
+  const Dataset store = loaded.open();
+  std::vector<std::string> statements{"CREATE EXTENSION postgres_fdw", "DROP TABLE sessions",
+                                      "CREATE TABLE sessions (id bigint, bay bigint, day date, kwh numeric(10, 2), "
+                                      "channel text) PARTITION BY HASH (id)"};
+  int number = 0;
+  for (test::Postgresql* const server : {&first, &second}) {
+    ASSERT_EQ(server->problem(), "");
+    server->load(store);
+    const std::string name = fmt::format("part{}", number);
+    // Of each, the rows that belong there.
+    for (const auto& answer : server->run(
+             {fmt::format("CREATE TABLE parted (id bigint, bay bigint, day date, kwh numeric(10, 2), channel text) "
+                          "PARTITION BY HASH (id); CREATE TABLE {} PARTITION OF parted FOR VALUES WITH (MODULUS 2, "
+                          "REMAINDER {}); CREATE TABLE other PARTITION OF parted FOR VALUES WITH (MODULUS 2, REMAINDER "
+                          "{}); INSERT INTO parted SELECT * FROM sessions",
+                          name, number, 1 - number)}))
+      EXPECT_EQ(answer.error, "");
+    const std::string socket = server->place().substr(5, server->place().find(' ') - 5);
+    statements.push_back(
+        fmt::format("CREATE SERVER {} FOREIGN DATA WRAPPER postgres_fdw OPTIONS (host '{}', dbname "
+                    "'postgres')",
+                    name, socket));
+    statements.push_back(fmt::format("CREATE USER MAPPING FOR postgres SERVER {} OPTIONS (user 'postgres')", name));
+    statements.push_back(
+        fmt::format("CREATE FOREIGN TABLE sessions_{0} PARTITION OF sessions FOR VALUES WITH (MODULUS 2, "
+                    "REMAINDER {1}) SERVER {0} OPTIONS (table_name '{0}')",
+                    name, number));
+    ++number;
+  }
+  ASSERT_EQ(front.problem(), "");
+  front.load(store);
+  for (const auto& answer : front.run(statements)) EXPECT_EQ(answer.error, "");
+  const test::SmallModel model(live_model({"sessions", "bays"}, "postgresql \"" + front.place() + "\""), files);
+  const Dataset live = model.open();
+  for (const std::string query : {"stations", "years", "by sessions.channel show count(sessions) as n"})
+    EXPECT_EQ(test::answer(live, query), test::answer(store, query));
+}
+
 TEST(Live, WhatPostgresqlTakesForEqualOrForANumberIsNoneHere) {
   test::Postgresql server;
   ASSERT_EQ(server.problem(), "");
