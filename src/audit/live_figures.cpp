@@ -54,8 +54,8 @@ std::string of_row(const CheckedModel& model, ColumnId id) {
 }
 
 // The figures of a live table's columns.
-Result<void> add_figures_of(const Dataset& dataset, TableIndex t, const model::Uses& uses, const engine::LiveSizes& sizes,
-                         Weighing& weighing) {
+Result<void> add_figures_of(const Dataset& dataset, TableIndex t, const model::Uses& uses,
+                            const engine::LiveSizes& sizes, Weighing& weighing) {
   const CheckedModel& model = model::checked(dataset.model());
   const Table& table = model.tables[t];
   const std::string rows = " for r in " + written_table(model, t) + ")";
