@@ -94,10 +94,16 @@ struct OrderLoad {
   std::int64_t saved_bytes = 0;  // of codes and links; below 0 where it costs bytes
   std::string file_order;        // the column that tells how the rows stood in the files; "" if none does
 };
+// A live table, of which no row was read.
+struct LiveLoad {
+  std::string table;
+  std::string place;  // "postgresql service=charging"
+};
 struct LoadReport {
   std::string store;    // the file
   bool loaded = false;  // false: the store was fresh and nothing was done
   std::vector<TableLoad> tables;
+  std::vector<LiveLoad> live;
   std::vector<ColumnLoad> columns;
   std::vector<LinkLoad> links;
   std::vector<OrderLoad> orders;

@@ -18,7 +18,7 @@ using namespace language;
 
 namespace {
 
-constexpr std::array units{"day", "week", "month", "quarter", "year"};
+constexpr std::array unit_words{"day", "week", "month", "quarter", "year"};
 
 // The digits that a numeric(p,s) has behind its point; nothing where none are declared.
 std::optional<int> scale_of(const std::string& native) {
@@ -286,7 +286,7 @@ class PostgresqlDialect final : public Dialect {
     const auto part = [&](std::string_view field) {
       return fmt::format("extract({} FROM {})::bigint", field, x[0].text);
     };
-    const auto unit = [&] { return units[static_cast<std::size_t>(node.children[1]->literal.exact())]; };
+    const auto unit = [&] { return unit_words[static_cast<std::size_t>(node.children[1]->literal.exact())]; };
     const auto interval = [&](const char* field) {
       return fmt::format("({} + make_interval({} => {}::int))::date", x[0].text, field, x[1].text);
     };

@@ -351,8 +351,8 @@ class Pass {
         const Value real = answer.value(check.real, row);
         if (sum.is_null() || real.is_null()) continue;
         // What has wrapped around is off by the whole width of the numbers.
-        const double units = real.real() * static_cast<double>(base::power_of_ten(check.type.scale));
-        if (std::abs(units - static_cast<double>(sum.exact())) < 0x1p120) continue;
+        const double in_units = real.real() * static_cast<double>(base::power_of_ten(check.type.scale));
+        if (std::abs(in_units - static_cast<double>(sum.exact())) < 0x1p120) continue;
         throw base::Failure(
             base::error("JR-521", "a sum does not fit the engine's numbers", "narrow the rows, or sum reals"));
       }

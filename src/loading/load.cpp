@@ -51,13 +51,18 @@ struct Loaded {
   std::set<ColumnId> carried;             // calculated columns as an earlier store held them
 };
 
-LoadReport describe(const Loaded& loaded, const std::string& path) {
+LoadReport describe(const Loaded& loaded, const CheckedModel& model, const std::string& path) {
   const store::Store& store = loaded.store;
   LoadReport report;
   report.store = path;
   report.loaded = loaded.loaded;
   for (std::size_t t = 0; t < store.tables.size(); ++t) {
     const store::StoredTable& table = store.tables[t];
+    if (model.tables[t].is_live()) {
+      const base::SourcePlace& place = model.tables[t].source;
+      report.live.push_back({table.name, fmt::format("{} {}", base::name_of(place.kind), place.pattern)});
+      continue;
+    }
     TableLoad row;
     row.table = table.name;
     row.rows = table.rows;
@@ -86,9 +91,12 @@ LoadReport describe(const Loaded& loaded, const std::string& path) {
     report.source_bytes += table.source_bytes;
     report.tables.push_back(std::move(row));
   }
-  for (const store::StoredLink& link : store.links)
+  for (std::size_t i = 0; i < store.links.size(); ++i) {
+    const store::StoredLink& link = store.links[i];
+    if (model.tables[model.links[i].from.table].is_live()) continue;
     report.links.push_back(
         {link.name, store.tables[link.table].rows, link.rows.bytes().size(), link.resolve_nanoseconds});
+  }
   report.file_bytes = store.file_bytes;
   report.total_nanoseconds = store.load_nanoseconds;
   return report;
@@ -268,7 +276,7 @@ Result<LoadReport> load(const std::string& path, const Options& given, const Loa
       refreshed->store.model_texts = texts_beside(*model);
       if (auto written = store::write_store(refreshed->store, target); !written) return tl::unexpected(written.error());
     }
-    LoadReport made = describe(*refreshed, target);
+    LoadReport made = describe(*refreshed, model::checked(*model), target);
     made.warnings = data_warnings(model::checked(*model), refreshed->store);
     for (Diagnostic& gap : engine::calendar_gaps(model::checked(*model), refreshed->store)) {
       if (options.reading.strict) {

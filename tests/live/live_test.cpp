@@ -103,6 +103,18 @@ TEST(Live, WhatReadsAllRowsSaysThatItDoesNot) {
   EXPECT_EQ(test::codes(ask(live, naive).error()), "JR-714");
 }
 
+TEST(Live, ALoadTellsWhatItLeavesWhereItIs) {
+  const InSqlite database;
+  const test::SmallModel model(live_model({"sessions"}, database.place()), files);
+  const auto report = load(model.path());
+  ASSERT_TRUE(report) << test::messages(report.error());
+  ASSERT_EQ(report->live.size(), 1U);
+  EXPECT_EQ(report->live[0].table, "sessions");
+  ASSERT_EQ(report->tables.size(), 2U);
+  EXPECT_EQ(report->tables[0].table, "bays");
+  EXPECT_FALSE(load(model.path())->loaded);
+}
+
 TEST(Live, WhatALoadComputesRestsOnNothingThatIsLive) {
   const InSqlite database;
   const auto errors_of = [&](const std::vector<std::string>& tables, const std::string& from, const std::string& to) {

@@ -58,6 +58,12 @@ Report report(const LoadReport& load) {
   if (rejected == 0) cell::leave_to_programs(tables, "rejected");
   if (unreached == 0) cell::leave_to_programs(tables, "unreached");
   made.blocks.push_back(std::move(tables));
+  if (!load.live.empty()) {
+    Table live{"live_tables", InCsv::with_all, {left("table", "table"), left("place", "asked where it is")}, {}};
+    for (const LiveLoad& table : load.live) live.rows.push_back({{cell::text(table.table), cell::text(table.place)}});
+    made.blocks.push_back(Heading{"Live tables, of which nothing is loaded"});
+    made.blocks.push_back(std::move(live));
+  }
   if (rejected != 0) {
     made.blocks.push_back(
         Paragraph{fmt::format("{} rows were rejected when their files were read: every number below is without them.",
