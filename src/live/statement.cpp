@@ -50,6 +50,26 @@ NodePtr over_nothing(const NodePtr& node) {
   });
 }
 
+// Keys that are numbers or days as few ranges without a gap, which an index serves better than a long list; nothing where
+// they are many.
+std::optional<std::vector<std::pair<Value, Value>>> ranges_of(std::vector<Value> keys, Type type) {
+  constexpr std::size_t most_ranges = 8;
+  if ((type.kind != TypeKind::integer && type.kind != TypeKind::date) || keys.size() <= 2 * most_ranges)
+    return std::nullopt;
+  std::sort(keys.begin(), keys.end(), [](const Value& a, const Value& b) { return a.exact() < b.exact(); });
+  std::vector<std::pair<Value, Value>> ranges;
+  for (const Value& key : keys) {
+    if (!ranges.empty() && key.exact() <= ranges.back().second.exact() + 1) {
+      ranges.back().second = key;
+    } else if (ranges.size() == most_ranges) {
+      return std::nullopt;
+    } else {
+      ranges.emplace_back(key, key);
+    }
+  }
+  return ranges;
+}
+
 Value only_value(const engine::Source& source, const NodePtr& constant) {
   const engine::LeafValues none;
   engine::Program program(source, none, 1);
@@ -158,6 +178,16 @@ void Statement::add_part(const NodePtr& condition) {
       std::vector<Value> keys;
       for (std::size_t i = 0; i < truths.rows.size(); ++i) {
         if (is_true(truths.values[i])) keys.push_back(std::move(truths.rows[i][0]));
+      }
+      if (const auto ranges = ranges_of(keys, truths.key_types[0])) {
+        std::string any;
+        for (const auto& [first, last] : *ranges) {
+          any += fmt::format("{}({} BETWEEN {} AND {})", any.empty() ? "" : " OR ", truths.keys[0].text,
+                             dialect_.literal(first, truths.key_types[0]).text,
+                             dialect_.literal(last, truths.key_types[0]).text);
+        }
+        conditions_.push_back("(" + any + ")");
+        return;
       }
       constexpr std::size_t most_listed = 20'000;
       if (keys.size() <= most_listed) {

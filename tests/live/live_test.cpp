@@ -103,6 +103,36 @@ TEST(Live, WhatReadsAllRowsSaysThatItDoesNot) {
   EXPECT_EQ(test::codes(ask(live, naive).error()), "JR-714");
 }
 
+// Keys that a condition chooses go along as a list, or, of many that follow each other, as ranges.
+TEST(Live, ManyKeysOfAConditionAreRanges) {
+  std::string days = "day,year\n";
+  std::string sessions = "id,bay,day,kwh,channel\n6000,,,1.00,app\n";
+  std::string bays = "bay,station\n";
+  for (int i = 0; i < 90; ++i) {
+    const std::string day = fmt::format("2024-{:02}-{:02}", 1 + i / 28, 1 + i % 28);
+    if (i % 17 != 5) days += fmt::format("{},{}\n", day, i < 70 ? 2024 : 2025);
+    bays += fmt::format("{},{}\n", i - 20, i % 40 < 30 ? "Hill" : "Coast");
+    sessions += fmt::format("{},{},{},{}.25,app\n{},{},,0.50,card\n", i, i - 25, day, i, 1000 + i, 90 - i);
+  }
+  const test::SmallModel loaded(loaded_model, {{"sessions.csv", sessions}, {"bays.csv", bays}, {"days.csv", days}});
+  const Dataset store = loaded.open();
+  test::TempFolder folder;
+  ASSERT_TRUE(export_tables(store, folder.path("out"), {FileForm::sqlite, {}, {}}));
+  const test::SmallModel model(live_model({"sessions"}, "sqlite \"" + folder.path("out/model.sqlite") + "\""),
+                               {{"bays.csv", bays}, {"days.csv", days}});
+  const Dataset live = model.open();
+  for (const std::string condition :
+       {"days.year = 2024", "days.year = 2025", "days.year is not null", "days.year is null",
+        "days.day > date \"2024-02-03\"", "bays.station = \"Hill\"", "bays.station = \"Coast\"", "bays.bay < 3",
+        "days.year = 2024 and bays.bay >= 0", "days.year = 2024 or bays.station = \"Coast\""}) {
+    const std::string query = "by sessions.channel show energy, count(sessions) as n where " + condition;
+    EXPECT_EQ(test::answer(live, query), test::answer(store, query)) << condition;
+  }
+  const auto explained = explain(live, {"show energy where days.year is not null"});
+  ASSERT_TRUE(explained);
+  EXPECT_NE(explained->statements[0].text.find(" BETWEEN "), std::string::npos);
+}
+
 TEST(Live, ALoadTellsWhatItLeavesWhereItIs) {
   const InSqlite database;
   const test::SmallModel model(live_model({"sessions"}, database.place()), files);
