@@ -129,8 +129,10 @@ class SqlitePlace final : public Place {
   const Dialect& dialect() const override { return *dialect_; }
 
   std::string relation(const base::Selection& selection) override {
-    if (selection.kind == base::Selection::Kind::query) return fmt::format("({}\n)", selection.text);
-    return base::sql_name(selection.text);
+    if (selection.kind != base::Selection::Kind::query) return base::sql_name(selection.text);
+    // It has to be a query by itself. A comment that it leaves open, which SQLite allows, must not take in what follows.
+    prepare(selection.text);
+    return fmt::format("({}\n/**/)", selection.text);
   }
 
   std::map<std::string, std::string> columns(const std::string& relation) override {
@@ -173,7 +175,7 @@ class SqlitePlace final : public Place {
     Answer answer(types);
     int status = sqlite3_step(statement.get());
     for (; status == SQLITE_ROW; status = sqlite3_step(statement.get())) {
-      for (std::size_t c = 0; c < types.size(); ++c) add(statement.get(), static_cast<int>(c), types[c], answer);
+      for (std::size_t c = 0; c < types.size(); ++c) add(statement.get(), static_cast<int>(c), answer);
     }
     sqlite3_progress_handler(database_.get(), 0, nullptr, nullptr);
     if (watched.stopped) throw base::Failure(*watched.stopped);
@@ -193,14 +195,20 @@ class SqlitePlace final : public Place {
 
   Prepared prepare(const std::string& text) {
     sqlite3_stmt* statement = nullptr;
+    const char* behind = nullptr;
     const int status =
-        sqlite3_prepare_v2(database_.get(), text.data(), static_cast<int>(text.size()), &statement, nullptr);
+        sqlite3_prepare_v2(database_.get(), text.data(), static_cast<int>(text.size()), &statement, &behind);
     Prepared prepared(statement);
+    // SQLite would run the first of several and say nothing of the rest, in which conditions may stand.
+    if (status == SQLITE_OK && behind != text.data() + text.size()) {
+      throw base::Failure(base::error_at("JR-521", juniper::Place{path_, 0, 0}, "a query of the model ends a statement",
+                                         "write one select without a semicolon: query \"select …\""));
+    }
     if (status != SQLITE_OK || statement == nullptr) fail("this database does not answer", text);
     return prepared;
   }
 
-  static void add(sqlite3_stmt* statement, int c, Type type, Answer& answer) {
+  static void add(sqlite3_stmt* statement, int c, Answer& answer) {
     switch (sqlite3_column_type(statement, c)) {
       case SQLITE_NULL:
         return answer.add_null();
@@ -212,8 +220,7 @@ class SqlitePlace final : public Place {
         break;
     }
     const auto* const bytes = static_cast<const char*>(sqlite3_column_blob(statement, c));
-    const std::string_view text(bytes, static_cast<std::size_t>(sqlite3_column_bytes(statement, c)));
-    type.kind == TypeKind::text ? answer.add_text(text) : answer.add_text(std::string(text));
+    answer.add_text({bytes, static_cast<std::size_t>(sqlite3_column_bytes(statement, c))});
   }
 
   [[noreturn]] void fail(const std::string& what, const std::string& statement) const {

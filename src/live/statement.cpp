@@ -339,7 +339,6 @@ void Statement::add_loaded(const Path& path, const NodePtr& behind, LookUp& look
 void Statement::add_live(const Path& path, const NodePtr& behind, LookUp& look_up) {
   const LinkEnd& to = model_.links[path.back()].to;
   Statement there(source_, places_, to.table);
-  std::string whole;
   for (std::size_t c = 0; c < to.columns.size(); ++c) {
     const Sql key = there.column({to.table, {}, {to.table, to.columns[c]}});
     there.select(there.dialect_.key(key, look_up.key_types[c]), look_up.key_types[c]);

@@ -197,6 +197,29 @@ TEST(Live, AValueThatDoesNotFitIsAnError) {
   EXPECT_EQ(test::codes(ask(model.open(), {"show energy"}).error()), "JR-521");
 }
 
+// The end of one statement is none of it: what stands behind, conditions among it, would not be asked.
+TEST(Live, AQueryOfTheTextCannotEndTheStatement) {
+  const InSqlite database;
+  std::string text = live_model({"sessions"}, database.place());
+  const std::string table = "table \"sessions\" {";
+  const std::size_t at = text.find(table);
+  ASSERT_NE(at, std::string::npos);
+  for (const std::string query : {"select * from sessions) AS t$0; select * from (select 1",
+                                  "select * from sessions) AS t$0 /*", "select * from sessions;"}) {
+    std::string hostile = text;
+    hostile.replace(at, table.size(), "query \"" + query + "\" {");
+    const auto answer = ask(test::SmallModel(hostile, files).open(), {"show energy where sessions.id = 1"});
+    ASSERT_FALSE(answer) << query;
+    EXPECT_EQ(test::codes(answer.error()), "JR-521") << query;
+  }
+  // A comment that is left open takes in no condition.
+  std::string open = text;
+  open.replace(at, table.size(), "query \"select * from sessions /* all\" {");
+  EXPECT_EQ(test::answer(test::SmallModel(open, files).open(), "show energy where sessions.id = 1"), "10.50");
+  text.replace(at, table.size(), "query \"select * from sessions where id < 3\" {");
+  EXPECT_EQ(test::answer(test::SmallModel(text, files).open(), "show energy"), "10.75");
+}
+
 TEST(Live, AFileOrColumnThatIsNotThereIsToldWithItsName) {
   const InSqlite database;
   const test::SmallModel away(live_model({"sessions"}, "sqlite \"nowhere.db\""), files);

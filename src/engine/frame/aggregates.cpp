@@ -479,8 +479,8 @@ std::vector<VectorPtr> Evaluator::scanned(const Node& node, ScanRequest& request
   if (access.has_bridges()) request.merging = Merging::one_by_one;
   request.groupings.emplace_back(request.keys.size());
   std::iota(request.groupings[0].begin(), request.groupings[0].end(), 0U);
-  // Where the frame's rows ask for few of the keys, others are not looked at.
-  request.wanted = access.range ? std::vector<WantedCodes>() : access.wanted_codes();
+  // Where the frame's rows ask for few of the keys, others are not looked at. A live table is asked for all.
+  if (!access.range && !source_.is_live(access.table)) request.wanted = access.wanted_codes();
   if (std::any_of(request.wanted.begin(), request.wanted.end(), [](const auto& codes) { return codes != nullptr; }))
     step.note = "only the keys that are asked for are read";
   const auto scanned = over_bridges(access, scan_once(request));
